@@ -1,0 +1,230 @@
+package dripledger.demo;
+
+import java.io.IOException;
+import java.io.UncheckedIOException;
+import java.net.InetAddress;
+import java.net.ServerSocket;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.nio.file.attribute.PosixFilePermissions;
+import java.util.ArrayList;
+import java.util.Comparator;
+import java.util.List;
+import java.util.concurrent.TimeUnit;
+import java.util.stream.Stream;
+
+/**
+ * A PostgreSQL server of our own, from the system's packages, on loopback: made on first use,
+ * started and stopped by us, reachable with one password. Works as root (the server then runs as
+ * the system's {@code postgres} user) and as an ordinary user. Not thread-safe.
+ */
+public final class PostgresCluster implements AutoCloseable {
+  /** The database user made with the cluster. */
+  public static final String USER = "drip";
+
+  private final Path home;
+  private final String password;
+  private final int port;
+  private final boolean durable;
+
+  /**
+   * @param home an absolute folder for everything; made if missing; its parents must be passable
+   *     for the postgres user when run as root
+   * @param port 0 for a free one
+   * @param durable false trades safety at a power cut for speed, for tests
+   */
+  public PostgresCluster(Path home, int port, String password, boolean durable) {
+    this.home = home;
+    this.password = password;
+    this.durable = durable;
+    this.port = port != 0 ? port : freePort();
+  }
+
+  /** A port nobody listens on at this moment. */
+  public static int freePort() {
+    try (ServerSocket socket = new ServerSocket(0, 1, InetAddress.getLoopbackAddress())) {
+      return socket.getLocalPort();
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+
+  public int port() {
+    return port;
+  }
+
+  /** The JDBC URL of a database in the cluster, without credentials. */
+  public String jdbcUrl(String database) {
+    return "jdbc:postgresql://127.0.0.1:" + port + "/" + database;
+  }
+
+  /** The folder of the newest installed server's programs, or null if none is installed. */
+  public static Path programs() {
+    Path root = Path.of("/usr/lib/postgresql");
+    if (!Files.isDirectory(root)) {
+      return null;
+    }
+    try (Stream<Path> versions = Files.list(root)) {
+      return versions
+          .map(v -> v.resolve("bin"))
+          .filter(b -> Files.isExecutable(b.resolve("initdb")))
+          .max(Comparator.comparingInt(b -> version(b.getParent().getFileName().toString())))
+          .orElse(null);
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+
+  private static int version(String name) {
+    return name.matches("\\d+") ? Integer.parseInt(name) : 0;
+  }
+
+  private static boolean root() {
+    return "root".equals(System.getProperty("user.name"));
+  }
+
+  private List<String> command(String program, String... arguments) {
+    Path programs = programs();
+    if (programs == null) {
+      throw new IllegalStateException(
+          "PostgreSQL is not installed; as root: apt-get install postgresql");
+    }
+    List<String> command = new ArrayList<>();
+    if (root()) {
+      command.addAll(List.of("setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"));
+    }
+    command.add(programs.resolve(program).toString());
+    command.addAll(List.of(arguments));
+    return command;
+  }
+
+  private void run(List<String> command) throws IOException, InterruptedException {
+    Path log = home.resolve("commands.log");
+    Process process =
+        new ProcessBuilder(command)
+            .directory(Path.of("/").toFile())
+            .redirectErrorStream(true)
+            .redirectOutput(ProcessBuilder.Redirect.appendTo(log.toFile()))
+            .start();
+    if (!process.waitFor(60, TimeUnit.SECONDS) || process.exitValue() != 0) {
+      process.destroy();
+      throw new IOException(
+          String.join(" ", command.subList(0, Math.min(command.size(), 6)))
+              + " failed:\n"
+              + Files.readString(log));
+    }
+  }
+
+  /** Makes the cluster if it is not there, and starts it if it does not run. */
+  public PostgresCluster start() throws IOException, InterruptedException {
+    Path data = home.resolve("data");
+    Files.createDirectories(home);
+    if (root()) {
+      Files.setPosixFilePermissions(home, PosixFilePermissions.fromString("rwxr-xr-x"));
+      own(home);
+    }
+    if (!Files.exists(data.resolve("PG_VERSION"))) {
+      Path secret = home.resolve("initial-password");
+      Files.writeString(secret, password);
+      Files.setPosixFilePermissions(secret, PosixFilePermissions.fromString("rw-------"));
+      if (root()) {
+        own(secret);
+      }
+      try {
+        run(
+            command(
+                "initdb",
+                "--pgdata=" + data,
+                "--username=" + USER,
+                "--pwfile=" + secret,
+                "--auth=scram-sha-256",
+                "--encoding=UTF8",
+                "--locale=C",
+                "--no-sync"));
+      } finally {
+        Files.deleteIfExists(secret);
+      }
+    }
+    if (!running()) {
+      String options =
+          "-c listen_addresses=127.0.0.1 -p "
+              + port
+              + " -k "
+              + home
+              + (durable ? "" : " -c fsync=off -c full_page_writes=off");
+      run(
+          command(
+              "pg_ctl",
+              "--pgdata=" + data,
+              "--wait",
+              "--silent",
+              "--log=" + home.resolve("server.log"),
+              "--options=" + options,
+              "start"));
+    }
+    return this;
+  }
+
+  private static void own(Path path) throws IOException {
+    Files.setOwner(
+        path,
+        path.getFileSystem().getUserPrincipalLookupService().lookupPrincipalByName("postgres"));
+  }
+
+  /** Whether this cluster's server runs. */
+  public boolean running() throws IOException, InterruptedException {
+    Path data = home.resolve("data");
+    if (!Files.isDirectory(data)) {
+      return false;
+    }
+    Process status =
+        new ProcessBuilder(command("pg_ctl", "--pgdata=" + data, "status"))
+            .directory(Path.of("/").toFile())
+            .redirectErrorStream(true)
+            .redirectOutput(ProcessBuilder.Redirect.DISCARD)
+            .start();
+    return status.waitFor() == 0;
+  }
+
+  /** Stops the server; data stays. */
+  public void stop() throws IOException, InterruptedException {
+    if (running()) {
+      run(command("pg_ctl", "--pgdata=" + home.resolve("data"), "--wait", "--mode=fast", "stop"));
+    }
+  }
+
+  @Override
+  public void close() {
+    try {
+      stop();
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+  }
+
+  /** A cluster in a temporary folder that is stopped and deleted when the process ends. */
+  public static PostgresCluster temporary() throws IOException, InterruptedException {
+    Path home = Files.createTempDirectory("drip-pg");
+    PostgresCluster cluster = new PostgresCluster(home, 0, "loopback", false);
+    Runtime.getRuntime()
+        .addShutdownHook(
+            new Thread(
+                () -> {
+                  cluster.close();
+                  delete(home);
+                }));
+    return cluster.start();
+  }
+
+  private static void delete(Path home) {
+    try (Stream<Path> files = Files.walk(home)) {
+      for (Path file : files.sorted(Comparator.reverseOrder()).toList()) {
+        Files.deleteIfExists(file);
+      }
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+}

@@ -1,0 +1,195 @@
+package dripledger.engine;
+
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.circuit.Circuit;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.sql.Command;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.Snapshot;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.Comparator;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.function.BooleanSupplier;
+import java.util.function.Consumer;
+
+/**
+ * Answers a query once: builds a circuit, feeds it one snapshot in bounded pieces and throws it
+ * away. Runs on the caller's thread, beside the epoch loop and without waiting for it. Safe from
+ * any thread.
+ */
+final class QueryRunner {
+  private final Ledger ledger;
+  private final int maxResultRows;
+
+  QueryRunner(Ledger ledger, int maxResultRows) {
+    this.ledger = ledger;
+    this.maxResultRows = maxResultRows;
+  }
+
+  /** The plan's rows at the snapshot, as pages that are only valid during the call. */
+  void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
+    run(plan, snapshot, sink, () -> false);
+  }
+
+  private void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink, BooleanSupplier enough) {
+    Circuit circuit = new Circuit(plan);
+    Map<Long, RowLayout> layouts = new HashMap<>();
+    sourceLayouts(plan, layouts);
+    for (long input : circuit.inputs()) {
+      try {
+        feed(
+            input,
+            layouts.get(input),
+            snapshot,
+            page -> {
+              circuit.feed(input, page);
+              hand(circuit.pending(), circuit, sink);
+              if (enough.getAsBoolean()) {
+                throw Enough.INSTANCE;
+              }
+            });
+      } catch (Enough e) {
+        return;
+      }
+    }
+    hand(circuit.flush(), circuit, sink);
+    if (circuit.rejects().count() > 0) {
+      throw new EngineException(
+          Code.FAILED,
+          circuit.rejects().count()
+              + " rows could not be computed: "
+              + circuit.rejects().reasons().get(0),
+          "leave them out with WHERE, or guard the expression with CASE");
+    }
+  }
+
+  /** Ends the reading of an input early; carries nothing. */
+  private static final class Enough extends RuntimeException {
+    private static final long serialVersionUID = 1L;
+    static final Enough INSTANCE = new Enough();
+
+    private Enough() {
+      super(null, null, false, false);
+    }
+  }
+
+  private static void hand(Page page, Circuit circuit, Consumer<Page> sink) {
+    if (!page.isEmpty()) {
+      sink.accept(page);
+      circuit.clearOutput();
+    }
+  }
+
+  /** Gives everything a relation holds at the snapshot. */
+  void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
+    RelationVersion version = snapshot.relation(id);
+    if (version != null) {
+      version.scan(sink);
+    } else {
+      ledger.read(id, new Page(layout), 0, snapshot.sequence(), sink);
+    }
+  }
+
+  /** Gives what changed in a relation between two snapshots. */
+  void feedChanges(long id, RowLayout layout, Snapshot older, Snapshot newer, Consumer<Page> sink) {
+    RelationVersion version = newer.relation(id);
+    if (version != null) {
+      version.changesSince(older.relation(id), sink);
+    } else if (newer.sequence() > older.sequence()) {
+      ledger.read(id, new Page(layout), older.sequence(), newer.sequence(), sink);
+    }
+  }
+
+  static void sourceLayouts(PlanNode plan, Map<Long, RowLayout> into) {
+    if (plan instanceof PlanNode.Source s) {
+      into.put(s.relationId(), new RowLayout(s.schema()));
+    }
+    plan.inputs().forEach(i -> sourceLayouts(i, into));
+  }
+
+  /** The whole answer of a SELECT. */
+  Result.Rows answer(Command.QueryPlan query, Snapshot snapshot) {
+    RowLayout layout = new RowLayout(query.plan().schema());
+    Comparator<Object[]> order = comparator(query.order());
+    long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
+    List<Object[]> rows = new ArrayList<>();
+    run(
+        query.plan(),
+        snapshot,
+        page -> {
+          for (int i = 0; i < page.size(); i++) {
+            for (long n = page.weight(i); n > 0; n--) {
+              rows.add(BoxedRows.read(layout, page.bytes(), page.start(i)));
+            }
+          }
+          if (order != null && wanted >= 0 && rows.size() > 4 * wanted + 10_000) {
+            rows.sort(order);
+            rows.subList((int) wanted, rows.size()).clear();
+          }
+          if (rows.size() > maxResultRows && (wanted < 0 || wanted > maxResultRows)) {
+            throw new EngineException(
+                Code.LIMIT,
+                "the answer has more than " + maxResultRows + " rows",
+                "add LIMIT or WHERE, or FOLLOW the query");
+          }
+        },
+        () -> order == null && wanted >= 0 && rows.size() >= wanted);
+    if (order != null) {
+      rows.sort(order);
+    }
+    int from = (int) Math.min(rows.size(), query.offset());
+    int to = wanted < 0 ? rows.size() : (int) Math.min(rows.size(), wanted);
+    List<Object[]> out = new ArrayList<>(Math.max(0, to - from));
+    for (Object[] row : rows.subList(from, Math.max(from, to))) {
+      Object[] picked = new Object[query.outputs().length];
+      Arrays.setAll(picked, i -> row[query.outputs()[i]]);
+      out.add(picked);
+    }
+    return new Result.Rows(query.columns(), out, snapshot.epoch());
+  }
+
+  private static Comparator<Object[]> comparator(List<Command.SortKey> keys) {
+    if (keys.isEmpty()) {
+      return null;
+    }
+    return (a, b) -> {
+      for (Command.SortKey key : keys) {
+        Object x = a[key.column()];
+        Object y = b[key.column()];
+        int c;
+        if (x == null || y == null) {
+          c = x == y ? 0 : (x == null) == key.nullsFirst() ? -1 : 1;
+        } else {
+          c = key.descending() ? compare(y, x) : compare(x, y);
+        }
+        if (c != 0) {
+          return c;
+        }
+      }
+      return 0;
+    };
+  }
+
+  @SuppressWarnings({"unchecked", "rawtypes"})
+  private static int compare(Object x, Object y) {
+    if (x instanceof String a && y instanceof String b) {
+      return dripledger.engine.expr.Builtins.compare(a, b);
+    }
+    if (x instanceof byte[] a && y instanceof byte[] b) {
+      return Arrays.compareUnsigned(a, b);
+    }
+    if (x instanceof Comparable a) {
+      return a.compareTo(y);
+    }
+    throw new EngineException(
+        Code.NOT_SUPPORTED,
+        "not supported yet: ORDER BY a nested value",
+        "order by one of its fields");
+  }
+}

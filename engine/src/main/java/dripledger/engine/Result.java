@@ -1,0 +1,16 @@
+package dripledger.engine;
+
+import dripledger.engine.row.Column;
+import java.util.List;
+
+/** The answer to one statement. */
+public sealed interface Result {
+  /** The epoch the answer was read from, or that shows what the statement did. */
+  long epoch();
+
+  /** Rows as boxed values in column order (see {@code BoxedRows} for the classes). */
+  record Rows(List<Column> columns, List<Object[]> rows, long epoch) implements Result {}
+
+  /** Something was done; the message says what. */
+  record Done(String message, long epoch) implements Result {}
+}

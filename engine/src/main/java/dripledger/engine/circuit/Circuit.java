@@ -1,0 +1,145 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import java.util.ArrayList;
+import java.util.IdentityHashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+
+/**
+ * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
+ * result. Stepped by one thread at a time; {@link #stateBytes} may be read from others and is then
+ * as of some recent moment.
+ */
+public final class Circuit {
+  private final List<Operator> operators = new ArrayList<>();
+  private final Map<PlanNode, Operator> byNode = new IdentityHashMap<>();
+  private final Map<Long, List<Input>> inputs = new LinkedHashMap<>();
+  private final Rejects rejects = new Rejects();
+  private final Page output;
+  private boolean started;
+
+  private record Input(Operator operator, int port) {}
+
+  public Circuit(PlanNode root) {
+    output = new Page(new RowLayout(root.schema()));
+    build(root, (port, delta) -> output.appendAll(delta), 0);
+  }
+
+  private void build(PlanNode node, Operator next, int port) {
+    if (node instanceof PlanNode.Source s) {
+      inputs.computeIfAbsent(s.relationId(), id -> new ArrayList<>()).add(new Input(next, port));
+    } else if (node instanceof PlanNode.Values v) {
+      register(node, new Constant(v, next, port));
+    } else if (node instanceof PlanNode.Transform t) {
+      Operator op = new Transform(t.program(), rejects, next, port);
+      build(t.input(), op, 0);
+      register(node, op);
+    } else if (node instanceof PlanNode.Aggregate a) {
+      Operator op = new GroupAggregate(a, rejects, next, port);
+      build(a.input(), op, 0);
+      register(node, op);
+    } else {
+      for (PlanNode input : node.inputs()) {
+        build(input, next, port);
+      }
+    }
+  }
+
+  private void register(PlanNode node, Operator op) {
+    operators.add(op);
+    byNode.put(node, op);
+  }
+
+  /** The numbers of the relations this circuit reads. */
+  public Set<Long> inputs() {
+    return inputs.keySet();
+  }
+
+  /** Takes in a delta of a relation. */
+  public void feed(long relationId, Page delta) {
+    start();
+    for (Input input : inputs.getOrDefault(relationId, List.of())) {
+      input.operator.push(input.port, delta);
+    }
+  }
+
+  private void start() {
+    if (!started) {
+      started = true;
+      // From the root to the inputs: who is pushed to must have started.
+      for (int i = operators.size() - 1; i >= 0; i--) {
+        operators.get(i).start();
+      }
+    }
+  }
+
+  /**
+   * Ends the epoch.
+   *
+   * @return the delta of the result since the last {@link #clearOutput}; owned by the circuit
+   */
+  public Page flush() {
+    start();
+    operators.forEach(Operator::flush);
+    return output;
+  }
+
+  /** The delta of the result gathered so far, before the epoch ends; owned by the circuit. */
+  public Page pending() {
+    return output;
+  }
+
+  public void clearOutput() {
+    output.clear();
+  }
+
+  public Rejects rejects() {
+    return rejects;
+  }
+
+  /** Heap held as operator state, in bytes. */
+  public long stateBytes() {
+    return operators.stream().mapToLong(Operator::stateBytes).sum();
+  }
+
+  /** Keys held as operator state. */
+  public long stateKeys() {
+    return operators.stream().mapToLong(Operator::stateKeys).sum();
+  }
+
+  /** State held by the operator of one plan node, in bytes; 0 for nodes without state. */
+  public long stateBytes(PlanNode node) {
+    Operator op = byNode.get(node);
+    return op == null ? 0 : op.stateBytes();
+  }
+
+  /** Keys held by the operator of one plan node. */
+  public long stateKeys(PlanNode node) {
+    Operator op = byNode.get(node);
+    return op == null ? 0 : op.stateKeys();
+  }
+
+  /** VALUES: its rows, once. */
+  private record Constant(PlanNode.Values plan, Operator next, int port) implements Operator {
+    @Override
+    public void start() {
+      Page page = new Page(new RowLayout(plan.schema()));
+      for (Object[] row : plan.rows()) {
+        BoxedRows.write(page.begin(), row);
+        page.commit(1);
+      }
+      next.push(port, page);
+    }
+
+    @Override
+    public void push(int fromPort, Page delta) {
+      throw new IllegalStateException("VALUES has no input");
+    }
+  }
+}

@@ -1,0 +1,315 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.expr.Accumulator;
+import dripledger.engine.expr.Accumulators;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.state.ByteArena;
+import dripledger.engine.state.KeyedArena;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+
+/**
+ * GROUP BY and DISTINCT: for every group g that dR touches, d(γ R) = −old(g) + new(g).
+ *
+ * <p>State: one entry a group, keyed by the group columns as a row; its value is the number of rows
+ * in the group and the fixed-size states of the accumulators. The first change of an epoch to a
+ * group puts the group's old row into the output with weight −1 and notes the entry; {@link #flush}
+ * adds the new rows with +1, leaves out groups whose row did not change, and removes groups with no
+ * rows.
+ *
+ * <p>MIN, MAX and their kin over an input that takes rows out need every value of the group in
+ * order: see {@link OrderedValues}. DISTINCT calls keep a count a value and pass on only the first
+ * and the last: see {@link DistinctValues}.
+ *
+ * <p>Corner cases: without group columns there is always exactly one row, also of no input (emitted
+ * by {@link #start}); a result that does not fit its type rejects the group's row and nothing else;
+ * two NULLs are the same group.
+ */
+final class GroupAggregate implements Operator {
+  private static final int ROWS = 0;
+  private static final int FIRST_STATE = 8;
+
+  private final boolean global;
+  private final RowLayout input;
+  private final RowLayout keyLayout;
+  private final int[] groupColumns;
+  private final RowWriter keyWriter;
+  private final ByteArena arena = new ByteArena();
+  private final KeyedArena groups;
+  private final Call[] calls;
+  private final OrderedValues[] ordered;
+  private final DistinctValues[] distincts;
+  private final Page out;
+  private final Rejects rejects;
+  private final Operator next;
+  private final int port;
+  private int[] touched = new int[64];
+  private int[] oldRows = new int[64];
+  private int touchedCount;
+
+  /** How one call is kept: by an accumulator at an offset, or by ordered values. */
+  private record Call(
+      int filterColumn,
+      Accumulator accumulator,
+      int stateOffset,
+      DistinctValues distinct,
+      OrderedValues ordered) {}
+
+  GroupAggregate(PlanNode.Aggregate plan, Rejects rejects, Operator next, int port) {
+    this.rejects = rejects;
+    this.next = next;
+    this.port = port;
+    input = new RowLayout(plan.input().schema());
+    groupColumns = plan.groupColumns();
+    global = groupColumns.length == 0;
+    keyLayout = new RowLayout(plan.input().schema().project(groupColumns));
+    keyWriter = new RowWriter(keyLayout, 256);
+    out = new Page(new RowLayout(plan.schema()));
+    boolean appendOnly = plan.input().appendOnly();
+    List<OrderedValues> orderedList = new ArrayList<>();
+    List<DistinctValues> distinctList = new ArrayList<>();
+    calls = new Call[plan.calls().size()];
+    int offset = FIRST_STATE;
+    for (int i = 0; i < calls.length; i++) {
+      AggregateCall call = plan.calls().get(i);
+      Accumulator accumulator = Accumulators.of(call, input, appendOnly);
+      OrderedValues values = null;
+      DistinctValues distinct = null;
+      if (accumulator == null) {
+        values = new OrderedValues(call, input, groupColumns);
+        orderedList.add(values);
+      } else if (call.distinct() && !call.function().isExtreme()) {
+        distinct = new DistinctValues(call, input, groupColumns);
+        distinctList.add(distinct);
+      }
+      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, values);
+      offset += accumulator == null ? 0 : accumulator.stateBytes();
+    }
+    ordered = orderedList.toArray(new OrderedValues[0]);
+    distincts = distinctList.toArray(new DistinctValues[0]);
+    groups = new KeyedArena(arena, keyLayout.anyVariable() ? -1 : keyLayout.fixedBytes(), offset);
+  }
+
+  @Override
+  public void start() {
+    if (global) {
+      keyWriter.truncate(0);
+      keyWriter.begin();
+      int length = keyWriter.finish();
+      touch(groups.findOrInsert(keyWriter.bytes(), 0, length), false);
+    }
+  }
+
+  @Override
+  public void push(int fromPort, Page delta) {
+    byte[] bytes = delta.bytes();
+    for (int i = 0; i < delta.size(); i++) {
+      long weight = delta.weight(i);
+      if (weight == 0) {
+        continue;
+      }
+      int row = delta.start(i);
+      keyWriter.truncate(0);
+      keyWriter.begin();
+      for (int k = 0; k < groupColumns.length; k++) {
+        keyWriter.copy(k, input, bytes, row, groupColumns[k]);
+      }
+      int entry = groups.findOrInsert(keyWriter.bytes(), 0, keyWriter.finish());
+      if (groups.mark(entry) == 0) {
+        touch(entry, true);
+      }
+      byte[] chunk = groups.chunk(entry);
+      int value = groups.valueAt(entry);
+      Bytes.putLong(chunk, value + ROWS, Bytes.getLong(chunk, value + ROWS) + weight);
+      for (Call call : calls) {
+        update(call, bytes, row, weight, chunk, value);
+      }
+    }
+  }
+
+  private void update(Call call, byte[] bytes, int row, long weight, byte[] chunk, int value) {
+    int filter = call.filterColumn;
+    if (filter >= 0 && (input.isNull(bytes, row, filter) || input.slot(bytes, row, filter) == 0)) {
+      return;
+    }
+    if (call.ordered != null) {
+      call.ordered.add(bytes, row, weight);
+      return;
+    }
+    long effective = weight;
+    if (call.distinct != null) {
+      effective = call.distinct.add(bytes, row, weight);
+      if (effective == 0) {
+        return;
+      }
+    }
+    call.accumulator.add(bytes, row, effective, chunk, value + call.stateOffset, arena);
+  }
+
+  private void touch(int entry, boolean emitOld) {
+    if (touchedCount == touched.length) {
+      touched = Arrays.copyOf(touched, touchedCount * 2);
+      oldRows = Arrays.copyOf(oldRows, touchedCount * 2);
+    }
+    int oldRow = -1;
+    boolean existed =
+        emitOld && (global || Bytes.getLong(groups.chunk(entry), groups.valueAt(entry)) != 0);
+    if (existed && emit(entry, -1)) {
+      oldRow = out.size() - 1;
+    }
+    touched[touchedCount] = entry;
+    oldRows[touchedCount++] = oldRow;
+    groups.setMark(entry, touchedCount);
+  }
+
+  /** Appends the group's row as it stands; answers false if its result does not fit. */
+  private boolean emit(int entry, long weight) {
+    RowWriter writer = out.begin();
+    byte[] chunk = groups.chunk(entry);
+    int key = groups.keyAt(entry);
+    int value = groups.valueAt(entry);
+    for (int k = 0; k < groupColumns.length; k++) {
+      writer.copy(k, keyLayout, chunk, key, k);
+    }
+    try {
+      for (int i = 0; i < calls.length; i++) {
+        Call call = calls[i];
+        int column = groupColumns.length + i;
+        if (call.ordered != null) {
+          call.ordered.write(keyLayout, chunk, key, writer, column);
+        } else {
+          call.accumulator.write(chunk, value + call.stateOffset, arena, writer, column);
+        }
+      }
+      out.commit(weight);
+      return true;
+    } catch (RuntimeException e) {
+      out.abort();
+      rejects.add(weight, e);
+      return false;
+    }
+  }
+
+  @Override
+  public void flush() {
+    if (touchedCount == 0) {
+      return;
+    }
+    for (OrderedValues values : ordered) {
+      values.applyChanges();
+    }
+    for (int i = 0; i < touchedCount; i++) {
+      int entry = touched[i];
+      long rows = Bytes.getLong(groups.chunk(entry), groups.valueAt(entry) + ROWS);
+      if (rows == 0 && !global) {
+        remove(entry);
+      } else {
+        groups.setMark(entry, 0);
+        if (emit(entry, 1) && oldRows[i] >= 0) {
+          dropIfSame(oldRows[i]);
+        }
+      }
+    }
+    touchedCount = 0;
+    if (!out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  /** If the row emitted last equals the old one, neither is a change. */
+  private void dropIfSame(int oldRow) {
+    int last = out.size() - 1;
+    int length = out.end(last) - out.start(last);
+    if (out.end(oldRow) - out.start(oldRow) == length
+        && Bytes.equal(out.bytes(), out.start(oldRow), out.bytes(), out.start(last), length)) {
+      out.setWeight(oldRow, 0);
+      out.setWeight(last, 0);
+    }
+  }
+
+  private void remove(int entry) {
+    byte[] chunk = groups.chunk(entry);
+    int value = groups.valueAt(entry);
+    for (Call call : calls) {
+      if (call.accumulator != null) {
+        call.accumulator.release(chunk, value + call.stateOffset, arena);
+      }
+    }
+    groups.remove(entry);
+  }
+
+  @Override
+  public long stateBytes() {
+    long bytes = arena.heapBytes() + groups.heapBytes();
+    for (OrderedValues values : ordered) {
+      bytes += values.heapBytes();
+    }
+    for (DistinctValues values : distincts) {
+      bytes += values.heapBytes();
+    }
+    return bytes;
+  }
+
+  @Override
+  public long stateKeys() {
+    return groups.size();
+  }
+
+  /**
+   * The values a DISTINCT call has seen, each with how often: d(distinct) is +1 when a count leaves
+   * zero and −1 when it comes back to it.
+   */
+  private static final class DistinctValues {
+    private final RowLayout input;
+    private final int[] columns;
+    private final RowWriter writer;
+    private final ByteArena arena = new ByteArena();
+    private final KeyedArena counts;
+
+    DistinctValues(AggregateCall call, RowLayout input, int[] groupColumns) {
+      this.input = input;
+      columns = Arrays.copyOf(groupColumns, groupColumns.length + call.arguments().length);
+      System.arraycopy(call.arguments(), 0, columns, groupColumns.length, call.arguments().length);
+      writer = new RowWriter(new RowLayout(input.schema().project(columns)), 256);
+      counts = new KeyedArena(arena, -1, 8);
+    }
+
+    long add(byte[] bytes, int row, long weight) {
+      writer.truncate(0);
+      writer.begin();
+      for (int i = 0; i < columns.length; i++) {
+        writer.copy(i, input, bytes, row, columns[i]);
+      }
+      int entry = counts.findOrInsert(writer.bytes(), 0, writer.finish());
+      byte[] chunk = counts.chunk(entry);
+      int at = counts.valueAt(entry);
+      long old = Bytes.getLong(chunk, at);
+      long now = old + weight;
+      Bytes.putLong(chunk, at, now);
+      if (now == 0) {
+        counts.remove(entry);
+      }
+      return (now > 0 ? 1L : 0L) - (old > 0 ? 1L : 0L);
+    }
+
+    long heapBytes() {
+      return arena.heapBytes() + counts.heapBytes();
+    }
+  }
+
+  static SortKeyCodec groupCodec(RowLayout layout) {
+    int[] all = new int[layout.columns()];
+    for (int i = 0; i < all.length; i++) {
+      all[i] = i;
+    }
+    return new SortKeyCodec(layout, all);
+  }
+}

@@ -1,0 +1,96 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.SortedBag;
+import java.util.Arrays;
+
+/**
+ * All values of one MIN, MAX, ARG_MIN or ARG_MAX call, of all groups, in one ordered bag: group,
+ * then value (for ARG_*: the order column, then the value). The extreme of a group is the first or
+ * last entry under the group's prefix, so taking out the current extreme finds the next one in
+ * O(log n). Changes of an epoch are gathered and applied at once, before the new rows are read.
+ */
+final class OrderedValues {
+  private final RowLayout input;
+  private final int valueColumn;
+  private final int orderColumn;
+  private final boolean greatest;
+  private final SortKeyCodec rowCodec;
+  private final SortKeyCodec groupCodec;
+  private final RowLayout tailLayout;
+  private final Page tail;
+  private final SortKeyCodec.ByteSink key = new SortKeyCodec.ByteSink();
+  private final BagBatch batch = new BagBatch();
+  private SortedBag values = SortedBag.EMPTY;
+
+  OrderedValues(AggregateCall call, RowLayout input, int[] groupColumns) {
+    this.input = input;
+    valueColumn = call.arguments()[0];
+    orderColumn = call.arguments().length > 1 ? call.arguments()[1] : valueColumn;
+    greatest =
+        call.function() == AggregateCall.Function.MAX
+            || call.function() == AggregateCall.Function.ARG_MAX;
+    int n = groupColumns.length;
+    int[] columns = Arrays.copyOf(groupColumns, n + (orderColumn == valueColumn ? 1 : 2));
+    columns[n] = orderColumn;
+    if (orderColumn != valueColumn) {
+      columns[n + 1] = valueColumn;
+    }
+    rowCodec = new SortKeyCodec(input, columns);
+    groupCodec = GroupAggregate.groupCodec(new RowLayout(input.schema().project(groupColumns)));
+    tailLayout = new RowLayout(input.schema().project(new int[] {valueColumn}));
+    tail = new Page(tailLayout);
+  }
+
+  void add(byte[] bytes, int row, long weight) {
+    if (input.isNull(bytes, row, orderColumn)) {
+      return;
+    }
+    key.clear();
+    rowCodec.encode(bytes, row, key);
+    tail.clear();
+    tail.begin().copy(0, input, bytes, row, valueColumn);
+    tail.commit(1);
+    batch.add(key.bytes(), 0, key.size(), tail.bytes(), 0, tail.byteSize(), weight);
+  }
+
+  void applyChanges() {
+    values = values.apply(batch, null);
+    batch.clear();
+  }
+
+  void write(RowLayout groupLayout, byte[] group, int at, RowWriter out, int column) {
+    key.clear();
+    groupCodec.encode(group, at, key);
+    SortedBag.Cursor cursor = values.cursor();
+    boolean found = greatest ? seekLast(cursor) : cursor.seek(key.bytes(), 0, key.size());
+    if (found && cursor.startsWith(key.bytes(), 0, key.size())) {
+      out.copy(column, tailLayout, cursor.bytes(), cursor.keyEnd(), 0);
+    } else {
+      out.setNull(column);
+    }
+  }
+
+  /** Moves to the last entry before the end of the group's prefix. */
+  private boolean seekLast(SortedBag.Cursor cursor) {
+    byte[] end = key.toByteArray();
+    int last = end.length - 1;
+    while (last >= 0 && end[last] == -1) {
+      last--;
+    }
+    if (last < 0) {
+      return cursor.last();
+    }
+    end[last]++;
+    return cursor.seek(end, 0, last + 1) ? cursor.previous() : cursor.last();
+  }
+
+  long heapBytes() {
+    return values.heapBytes() + batch.heapBytes();
+  }
+}

@@ -1,0 +1,443 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.row.WideDecimal;
+import dripledger.engine.state.ByteArena;
+import java.math.BigDecimal;
+import java.math.BigInteger;
+import java.math.RoundingMode;
+
+/** Chooses the accumulator of a call. Everything here is exact under retraction. */
+public final class Accumulators {
+  private Accumulators() {}
+
+  /**
+   * The accumulator of a call, or null if the call is an extreme that must be found among all the
+   * group's values, since its input takes rows out again.
+   *
+   * @param appendOnly whether the input never takes a row out
+   */
+  public static Accumulator of(AggregateCall call, RowLayout input, boolean appendOnly) {
+    int argument = call.arguments().length == 0 ? -1 : call.arguments()[0];
+    ColumnType type = argument < 0 ? null : input.schema().type(argument);
+    return switch (call.function()) {
+      case COUNT -> new Count(input, call.arguments());
+      case SUM -> sum(input, argument, type, call.output().type(), false);
+      case AVG -> sum(input, argument, type, call.output().type(), true);
+      case MIN, MAX ->
+          appendOnly && !type.isVariable()
+              ? new LatestExtreme(input, argument, call.function() == AggregateCall.Function.MAX)
+              : null;
+      case ARG_MAX, ARG_MIN -> {
+        ColumnType order = input.schema().type(call.arguments()[1]);
+        yield appendOnly && !order.isVariable()
+            ? new LatestArgument(
+                input,
+                argument,
+                call.arguments()[1],
+                call.function() == AggregateCall.Function.ARG_MAX)
+            : null;
+      }
+    };
+  }
+
+  private static Accumulator sum(
+      RowLayout input, int argument, ColumnType type, ColumnType output, boolean average) {
+    if (type.kind().isFloating()) {
+      return new ExactDoubleSum(input, argument, average);
+    }
+    if (!average && output.kind() == Kind.BIGINT) {
+      return new LongSum(input, argument, output.nullable());
+    }
+    return new WideSum(input, argument, type, average);
+  }
+
+  /** COUNT(*) and COUNT(x, …): rows in which no argument is NULL. State: the count. */
+  private record Count(RowLayout input, int[] arguments) implements Accumulator {
+    @Override
+    public int stateBytes() {
+      return 8;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      for (int argument : arguments) {
+        if (input.isNull(row, at, argument)) {
+          return;
+        }
+      }
+      Bytes.putLong(state, stateAt, Bytes.getLong(state, stateAt) + weight);
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      out.setLong(column, Bytes.getLong(state, stateAt));
+    }
+  }
+
+  /**
+   * SUM of SMALLINT and INTEGER as BIGINT. State: the sum, and the count of values if the result
+   * can be NULL. The sum cannot overflow before 2^32 rows of the largest value.
+   */
+  private static final class LongSum implements Accumulator {
+    private final RowLayout input;
+    private final int argument;
+    private final boolean nullable;
+    private final int slot;
+
+    LongSum(RowLayout input, int argument, boolean nullable) {
+      this.input = input;
+      this.argument = argument;
+      this.nullable = nullable;
+      this.slot = input.slotOffset(argument);
+    }
+
+    @Override
+    public int stateBytes() {
+      return nullable ? 16 : 8;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      if (nullable && input.isNull(row, at, argument)) {
+        return;
+      }
+      long sum = Bytes.getLong(state, stateAt) + Bytes.getLong(row, at + slot) * weight;
+      Bytes.putLong(state, stateAt, sum);
+      if (nullable) {
+        Bytes.putLong(state, stateAt + 8, Bytes.getLong(state, stateAt + 8) + weight);
+      }
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      if (nullable && Bytes.getLong(state, stateAt + 8) == 0) {
+        out.setNull(column);
+      } else {
+        out.setLong(column, Bytes.getLong(state, stateAt));
+      }
+    }
+  }
+
+  /**
+   * SUM and AVG of integers and decimals in 128 bits, which hold 38 digits. State: low and high
+   * word, count of values. Arithmetic is modulo 2^128, so taking out is exact whatever came before.
+   */
+  private record WideSum(RowLayout input, int argument, ColumnType type, boolean average)
+      implements Accumulator {
+    @Override
+    public int stateBytes() {
+      return 24;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      if (input.isNull(row, at, argument)) {
+        return;
+      }
+      long low;
+      long high;
+      if (input.isVariable(argument)) {
+        int from = input.variableOffset(row, at, argument);
+        long valueHigh = Bytes.getLongBigEndian(row, from);
+        long valueLow = Bytes.getLongBigEndian(row, from + 8);
+        low = valueLow * weight;
+        high =
+            valueHigh * weight + Math.multiplyHigh(valueLow, weight) + (valueLow < 0 ? weight : 0);
+      } else {
+        long value = input.slot(row, at, argument);
+        low = value * weight;
+        high = Math.multiplyHigh(value, weight);
+      }
+      long sumLow = Bytes.getLong(state, stateAt) + low;
+      long carry = Long.compareUnsigned(sumLow, low) < 0 ? 1 : 0;
+      Bytes.putLong(state, stateAt, sumLow);
+      Bytes.putLong(state, stateAt + 8, Bytes.getLong(state, stateAt + 8) + high + carry);
+      Bytes.putLong(state, stateAt + 16, Bytes.getLong(state, stateAt + 16) + weight);
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      long count = Bytes.getLong(state, stateAt + 16);
+      if (count == 0) {
+        out.setNull(column);
+        return;
+      }
+      byte[] big = new byte[WideDecimal.BYTES];
+      Bytes.putLongBigEndian(big, 0, Bytes.getLong(state, stateAt + 8));
+      Bytes.putLongBigEndian(big, 8, Bytes.getLong(state, stateAt));
+      BigDecimal sum = new BigDecimal(new BigInteger(big), type.scale());
+      if (average) {
+        int scale = out.layout().schema().type(column).scale();
+        sum = sum.divide(BigDecimal.valueOf(count), scale, RoundingMode.HALF_UP);
+      }
+      out.setDecimal(column, sum);
+    }
+  }
+
+  /**
+   * SUM and AVG of floating-point values, exact and so independent of order: the sum is kept as m ×
+   * 2^e with an integer m of any length, and rounded once when read. State: place of m in the
+   * arena, e, count of values, and counts of NaN, ∞ and −∞.
+   */
+  private record ExactDoubleSum(RowLayout input, int argument, boolean average)
+      implements Accumulator {
+    private static final int EXPONENT = 8;
+    private static final int COUNT = 16;
+    private static final int NAN = 24;
+    private static final int POSITIVE = 32;
+    private static final int NEGATIVE = 40;
+
+    @Override
+    public int stateBytes() {
+      return 48;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      if (input.isNull(row, at, argument)) {
+        return;
+      }
+      double value = input.doubleValue(row, at, argument);
+      bump(state, stateAt + COUNT, weight);
+      if (Double.isNaN(value)) {
+        bump(state, stateAt + NAN, weight);
+      } else if (Double.isInfinite(value)) {
+        bump(state, stateAt + (value > 0 ? POSITIVE : NEGATIVE), weight);
+      } else if (value != 0) {
+        long bits = Double.doubleToLongBits(value);
+        int biased = (int) (bits >>> 52) & 0x7FF;
+        long fraction = bits & 0xFFFFFFFFFFFFFL;
+        long mantissa = biased == 0 ? fraction << 1 : fraction | 1L << 52;
+        int exponent = biased - 1075;
+        int zeros = Long.numberOfTrailingZeros(mantissa);
+        mantissa >>= zeros;
+        exponent += zeros;
+        BigInteger term =
+            BigInteger.valueOf(bits < 0 ? -mantissa : mantissa)
+                .multiply(BigInteger.valueOf(weight));
+        addTerm(term, exponent, state, stateAt, blobs);
+      }
+    }
+
+    private static void bump(byte[] state, int at, long by) {
+      Bytes.putLong(state, at, Bytes.getLong(state, at) + by);
+    }
+
+    private static BigInteger mantissa(byte[] state, int stateAt, ByteArena blobs) {
+      long place = Bytes.getLong(state, stateAt);
+      if (place == 0) {
+        return BigInteger.ZERO;
+      }
+      int address = (int) (place >>> 32);
+      return new BigInteger(blobs.chunk(address), blobs.offset(address), (int) place);
+    }
+
+    private void addTerm(
+        BigInteger term, int exponent, byte[] state, int stateAt, ByteArena blobs) {
+      BigInteger sum = mantissa(state, stateAt, blobs);
+      int base = (int) Bytes.getLong(state, stateAt + EXPONENT);
+      if (sum.signum() == 0) {
+        sum = term;
+        base = exponent;
+      } else if (exponent >= base) {
+        sum = sum.add(term.shiftLeft(exponent - base));
+      } else {
+        sum = sum.shiftLeft(base - exponent).add(term);
+        base = exponent;
+      }
+      release(state, stateAt, blobs);
+      if (sum.signum() == 0) {
+        Bytes.putLong(state, stateAt, 0);
+        Bytes.putLong(state, stateAt + EXPONENT, 0);
+        return;
+      }
+      byte[] bytes = sum.toByteArray();
+      int address = blobs.allocate(bytes.length);
+      System.arraycopy(bytes, 0, blobs.chunk(address), blobs.offset(address), bytes.length);
+      Bytes.putLong(state, stateAt, (long) address << 32 | bytes.length);
+      Bytes.putLong(state, stateAt + EXPONENT, base);
+    }
+
+    @Override
+    public void release(byte[] state, int stateAt, ByteArena blobs) {
+      long place = Bytes.getLong(state, stateAt);
+      if (place != 0) {
+        blobs.free((int) (place >>> 32), (int) place);
+      }
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      long count = Bytes.getLong(state, stateAt + COUNT);
+      if (count == 0) {
+        out.setNull(column);
+        return;
+      }
+      boolean positive = Bytes.getLong(state, stateAt + POSITIVE) != 0;
+      boolean negative = Bytes.getLong(state, stateAt + NEGATIVE) != 0;
+      double result;
+      if (Bytes.getLong(state, stateAt + NAN) != 0 || positive && negative) {
+        result = Double.NaN;
+      } else if (positive || negative) {
+        result = positive ? Double.POSITIVE_INFINITY : Double.NEGATIVE_INFINITY;
+      } else {
+        double sum =
+            toDouble(
+                mantissa(state, stateAt, blobs), (int) Bytes.getLong(state, stateAt + EXPONENT));
+        if (Double.isInfinite(sum)) {
+          throw new ArithmeticException("the sum is out of range for DOUBLE");
+        }
+        result = average ? sum / count : sum;
+      }
+      boolean real = out.layout().schema().type(column).kind() == Kind.REAL;
+      out.setDouble(column, real ? (float) result : result);
+    }
+
+    /** Correctly rounded, but for subnormal results, which may be one unit off. */
+    private static double toDouble(BigInteger mantissa, int exponent) {
+      int excess = mantissa.bitLength() - 900;
+      if (excess <= 0) {
+        return Math.scalb(mantissa.doubleValue(), exponent);
+      }
+      BigInteger shifted = mantissa.shiftRight(excess);
+      if (mantissa.getLowestSetBit() < excess) {
+        shifted = shifted.setBit(0); // a sticky bit keeps the rounding right
+      }
+      return Math.scalb(shifted.doubleValue(), exponent + excess);
+    }
+  }
+
+  private static long orderedSlot(RowLayout input, byte[] row, int at, int column) {
+    long slot = input.slot(row, at, column);
+    return input.schema().type(column).kind().isFloating() && slot < 0
+        ? slot ^ Long.MAX_VALUE
+        : slot;
+  }
+
+  /**
+   * MIN and MAX of a fixed-size column that is only ever added to. State: 1 if present, the slot.
+   */
+  private record LatestExtreme(RowLayout input, int argument, boolean max) implements Accumulator {
+    @Override
+    public int stateBytes() {
+      return 16;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      if (input.isNull(row, at, argument)) {
+        return;
+      }
+      long value = orderedSlot(input, row, at, argument);
+      long held = Bytes.getLong(state, stateAt + 8);
+      if (Bytes.getLong(state, stateAt) == 0 || (max ? value > held : value < held)) {
+        Bytes.putLong(state, stateAt, 1);
+        Bytes.putLong(state, stateAt + 8, value);
+      }
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      if (Bytes.getLong(state, stateAt) == 0) {
+        out.setNull(column);
+        return;
+      }
+      long value = Bytes.getLong(state, stateAt + 8);
+      boolean floating = input.schema().type(argument).kind().isFloating();
+      out.setLong(column, floating && value < 0 ? value ^ Long.MAX_VALUE : value);
+    }
+  }
+
+  /**
+   * ARG_MAX and ARG_MIN over an input that is only ever added to. State: 1 if present, the order
+   * column's slot, the place of the value in the arena (a one-column row). Among equal order values
+   * the greatest (least) value wins, so the answer does not depend on arrival.
+   */
+  private static final class LatestArgument implements Accumulator {
+    private final RowLayout input;
+    private final int argument;
+    private final int order;
+    private final boolean max;
+    private final RowLayout one;
+    private final SortKeyCodec codec;
+    private final RowWriter scratch;
+    private final SortKeyCodec.ByteSink left = new SortKeyCodec.ByteSink();
+    private final SortKeyCodec.ByteSink right = new SortKeyCodec.ByteSink();
+
+    LatestArgument(RowLayout input, int argument, int order, boolean max) {
+      this.input = input;
+      this.argument = argument;
+      this.order = order;
+      this.max = max;
+      this.one = new RowLayout(input.schema().project(new int[] {argument}));
+      this.codec = new SortKeyCodec(one, new int[] {0});
+      this.scratch = new RowWriter(one, 64);
+    }
+
+    @Override
+    public int stateBytes() {
+      return 24;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+      if (input.isNull(row, at, order)) {
+        return;
+      }
+      long value = orderedSlot(input, row, at, order);
+      boolean present = Bytes.getLong(state, stateAt) != 0;
+      long held = Bytes.getLong(state, stateAt + 8);
+      if (present && (max ? value < held : value > held)) {
+        return;
+      }
+      scratch.truncate(0);
+      scratch.begin();
+      scratch.copy(0, input, row, at, argument);
+      int length = scratch.finish();
+      if (present && value == held && !beats(state, stateAt, blobs)) {
+        return;
+      }
+      release(state, stateAt, blobs);
+      int address = blobs.allocate(length);
+      System.arraycopy(
+          scratch.bytes(), scratch.start(), blobs.chunk(address), blobs.offset(address), length);
+      Bytes.putLong(state, stateAt, 1);
+      Bytes.putLong(state, stateAt + 8, value);
+      Bytes.putLong(state, stateAt + 16, (long) address << 32 | length);
+    }
+
+    private boolean beats(byte[] state, int stateAt, ByteArena blobs) {
+      int address = (int) (Bytes.getLong(state, stateAt + 16) >>> 32);
+      left.clear();
+      codec.encode(scratch.bytes(), scratch.start(), left);
+      right.clear();
+      codec.encode(blobs.chunk(address), blobs.offset(address), right);
+      int c = Bytes.compare(left.bytes(), 0, left.size(), right.bytes(), 0, right.size());
+      return max ? c > 0 : c < 0;
+    }
+
+    @Override
+    public void release(byte[] state, int stateAt, ByteArena blobs) {
+      long place = Bytes.getLong(state, stateAt + 16);
+      if (place != 0) {
+        blobs.free((int) (place >>> 32), (int) place);
+      }
+    }
+
+    @Override
+    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
+      if (Bytes.getLong(state, stateAt) == 0) {
+        out.setNull(column);
+        return;
+      }
+      int address = (int) (Bytes.getLong(state, stateAt + 16) >>> 32);
+      out.copy(column, one, blobs.chunk(address), blobs.offset(address), 0);
+    }
+  }
+}

@@ -1,0 +1,31 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.Column;
+
+/**
+ * One aggregate of a GROUP BY.
+ *
+ * @param arguments the columns of the input it reads
+ * @param distinct whether equal arguments count once
+ * @param filterColumn the BOOLEAN column of FILTER (WHERE …), or −1
+ * @param output its name and type in the result
+ */
+public record AggregateCall(
+    Function function, int[] arguments, boolean distinct, int filterColumn, Column output) {
+
+  /** The aggregate functions there are. ARG_MAX(v, k) is the v of the row with the greatest k. */
+  public enum Function {
+    COUNT,
+    SUM,
+    AVG,
+    MIN,
+    MAX,
+    ARG_MAX,
+    ARG_MIN;
+
+    /** Whether the answer is one of the rows' values, so that taking it out needs the next one. */
+    public boolean isExtreme() {
+      return this == MIN || this == MAX || this == ARG_MAX || this == ARG_MIN;
+    }
+  }
+}

@@ -1,0 +1,315 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.ColumnType;
+import java.math.BigDecimal;
+import java.math.MathContext;
+import java.math.RoundingMode;
+import java.time.DateTimeException;
+import java.time.LocalDate;
+import java.time.LocalDateTime;
+import java.time.LocalTime;
+import java.time.OffsetDateTime;
+import java.time.ZoneOffset;
+import java.time.format.DateTimeFormatter;
+import java.time.format.DateTimeFormatterBuilder;
+import java.time.temporal.ChronoField;
+
+/**
+ * Casts between values, as PostgreSQL does them; a failed one throws and so rejects the row. Called
+ * by generated code. Times are microseconds since 1970 in UTC, dates days since 1970.
+ */
+public final class Casts {
+  private static final DateTimeFormatter TIME_TEXT =
+      new DateTimeFormatterBuilder()
+          .appendPattern("HH:mm[:ss")
+          .appendFraction(ChronoField.NANO_OF_SECOND, 0, 9, true)
+          .appendPattern("]")
+          .toFormatter();
+  private static final DateTimeFormatter TIMESTAMP_TEXT =
+      new DateTimeFormatterBuilder()
+          .appendPattern("uuuu-MM-dd[['T'][' ']")
+          .append(TIME_TEXT)
+          .appendPattern("]")
+          .parseDefaulting(ChronoField.HOUR_OF_DAY, 0)
+          .toFormatter();
+  private static final DateTimeFormatter ZONED_TEXT =
+      new DateTimeFormatterBuilder()
+          .appendPattern("uuuu-MM-dd['T'][' ']")
+          .append(TIME_TEXT)
+          .appendPattern("[XXX][XX][X]")
+          .toFormatter();
+  static final long DAY = 86_400_000_000L;
+
+  private Casts() {}
+
+  /** Thrown for a value that does not fit; becomes the reject's reason. */
+  public static final class CastException extends RuntimeException {
+    private static final long serialVersionUID = 1L;
+
+    CastException(String message) {
+      super(message);
+    }
+  }
+
+  private static CastException notA(String what, String text) {
+    String shown = text.length() > 40 ? text.substring(0, 40) + "…" : text;
+    return new CastException("'" + shown + "' is not a valid " + what);
+  }
+
+  public static long shortRange(long value) {
+    if (value < Short.MIN_VALUE || value > Short.MAX_VALUE) {
+      throw new CastException(value + " is out of range for SMALLINT");
+    }
+    return value;
+  }
+
+  public static long intRange(long value) {
+    if (value < Integer.MIN_VALUE || value > Integer.MAX_VALUE) {
+      throw new CastException(value + " is out of range for INTEGER");
+    }
+    return value;
+  }
+
+  public static long toLong(double value) {
+    double rounded = Math.rint(value);
+    if (!(rounded >= -0x1p63 && rounded < 0x1p63)) {
+      throw new CastException(value + " is out of range for BIGINT");
+    }
+    return (long) rounded;
+  }
+
+  public static long toLong(BigDecimal value) {
+    try {
+      return value.setScale(0, RoundingMode.HALF_UP).longValueExact();
+    } catch (ArithmeticException e) {
+      throw new CastException(value + " is out of range for BIGINT");
+    }
+  }
+
+  public static long toLong(String text) {
+    try {
+      return Long.parseLong(text.strip());
+    } catch (NumberFormatException e) {
+      throw notA("integer", text);
+    }
+  }
+
+  public static double toDouble(String text) {
+    String s = text.strip();
+    switch (s.toLowerCase(java.util.Locale.ROOT)) {
+      case "infinity", "inf", "+infinity" -> {
+        return Double.POSITIVE_INFINITY;
+      }
+      case "-infinity", "-inf" -> {
+        return Double.NEGATIVE_INFINITY;
+      }
+      case "nan" -> {
+        return Double.NaN;
+      }
+      default -> {
+        char last = s.isEmpty() ? 'x' : s.charAt(s.length() - 1);
+        if (Character.isLetter(last)) {
+          throw notA("number", text);
+        }
+        try {
+          return Double.parseDouble(s);
+        } catch (NumberFormatException e) {
+          throw notA("number", text);
+        }
+      }
+    }
+  }
+
+  public static BigDecimal toDecimal(String text) {
+    try {
+      return new BigDecimal(text.strip());
+    } catch (NumberFormatException e) {
+      throw notA("number", text);
+    }
+  }
+
+  /** Fifteen significant digits, as PostgreSQL casts double precision to numeric. */
+  public static BigDecimal toDecimal(double value) {
+    if (!Double.isFinite(value)) {
+      throw new CastException(value + " has no decimal form");
+    }
+    return new BigDecimal(value).round(new MathContext(15, RoundingMode.HALF_EVEN));
+  }
+
+  /** Six significant digits, as PostgreSQL casts real to numeric. */
+  public static BigDecimal realToDecimal(double value) {
+    return toDecimal(value).round(new MathContext(6, RoundingMode.HALF_EVEN));
+  }
+
+  /** Rounds to the scale; throws if the digits do not fit. */
+  public static BigDecimal fit(BigDecimal value, int precision, int scale) {
+    BigDecimal scaled = value.setScale(scale, RoundingMode.HALF_UP);
+    if (scaled.precision() > precision) {
+      throw new CastException(value + " does not fit DECIMAL(" + precision + ", " + scale + ")");
+    }
+    return scaled;
+  }
+
+  public static double toReal(double value) {
+    float f = (float) value;
+    if (Float.isInfinite(f) && !Double.isInfinite(value)) {
+      throw new CastException(value + " is out of range for REAL");
+    }
+    return f;
+  }
+
+  public static boolean toBoolean(String text) {
+    return switch (text.strip().toLowerCase(java.util.Locale.ROOT)) {
+      case "t", "true", "y", "yes", "on", "1" -> true;
+      case "f", "false", "n", "no", "off", "0" -> false;
+      default -> throw notA("boolean", text);
+    };
+  }
+
+  public static String truncate(String text, int length) {
+    return text.codePointCount(0, text.length()) <= length
+        ? text
+        : text.substring(0, text.offsetByCodePoints(0, length));
+  }
+
+  /** ISO-8601 or SQL form, with or without an offset; digits past microseconds are rounded off. */
+  public static long toTimestamp(String text) {
+    String s = text.strip();
+    try {
+      char last = s.isEmpty() ? 'x' : s.charAt(s.length() - 1);
+      boolean zoned = last == 'Z' || s.indexOf('+') > 0 || s.lastIndexOf('-') > 7;
+      if (zoned) {
+        OffsetDateTime value = ZONED_TEXT.parse(s, OffsetDateTime::from);
+        return BoxedRows.micros(value.withOffsetSameInstant(ZoneOffset.UTC).toLocalDateTime());
+      }
+      return BoxedRows.micros(TIMESTAMP_TEXT.parse(s, LocalDateTime::from));
+    } catch (DateTimeException e) {
+      throw notA("timestamp", text);
+    }
+  }
+
+  public static long toDate(String text) {
+    String s = text.strip();
+    try {
+      return LocalDate.parse(s.length() > 10 ? s.substring(0, 10) : s).toEpochDay();
+    } catch (DateTimeException e) {
+      throw notA("date", text);
+    }
+  }
+
+  public static long toTime(String text) {
+    try {
+      return TIME_TEXT.parse(text.strip(), LocalTime::from).toNanoOfDay() / 1000;
+    } catch (DateTimeException e) {
+      throw notA("time", text);
+    }
+  }
+
+  public static long dateOfTimestamp(long micros) {
+    return Math.floorDiv(micros, DAY);
+  }
+
+  public static long timeOfTimestamp(long micros) {
+    return Math.floorMod(micros, DAY);
+  }
+
+  public static long timestampOfDate(long days) {
+    return Math.multiplyExact(days, DAY);
+  }
+
+  public static String text(long value) {
+    return Long.toString(value);
+  }
+
+  public static String text(boolean value) {
+    return value ? "true" : "false";
+  }
+
+  public static String text(BigDecimal value) {
+    return value.toPlainString();
+  }
+
+  /** Shortest digits that read back the same; an exponent from 1e15 on, as PostgreSQL prints it. */
+  public static String text(double value) {
+    if (Double.isNaN(value)) {
+      return "NaN";
+    }
+    if (Double.isInfinite(value)) {
+      return value > 0 ? "Infinity" : "-Infinity";
+    }
+    if (value == 0) {
+      return "0";
+    }
+    return floatingText(new BigDecimal(Double.toString(value)));
+  }
+
+  public static String realText(double value) {
+    return Double.isFinite(value) && value != 0
+        ? floatingText(new BigDecimal(Float.toString((float) value)))
+        : text(value);
+  }
+
+  private static String floatingText(BigDecimal exact) {
+    BigDecimal digits = exact.stripTrailingZeros();
+    int exponent = digits.precision() - digits.scale() - 1;
+    if (exponent >= -5 && exponent < 15) {
+      return digits.toPlainString();
+    }
+    String unscaled = digits.unscaledValue().abs().toString();
+    String mantissa =
+        unscaled.length() == 1 ? unscaled : unscaled.charAt(0) + "." + unscaled.substring(1);
+    String sign = exponent < 0 ? "-" : "+";
+    int size = Math.abs(exponent);
+    return (digits.signum() < 0 ? "-" : "") + mantissa + "e" + sign + (size < 10 ? "0" : "") + size;
+  }
+
+  private static String fraction(long micros) {
+    if (micros == 0) {
+      return "";
+    }
+    String digits = String.format("%06d", micros);
+    int end = 6;
+    while (digits.charAt(end - 1) == '0') {
+      end--;
+    }
+    return "." + digits.substring(0, end);
+  }
+
+  public static String timeText(long micros) {
+    long seconds = micros / 1_000_000;
+    return String.format("%02d:%02d:%02d", seconds / 3600, seconds / 60 % 60, seconds % 60)
+        + fraction(micros % 1_000_000);
+  }
+
+  public static String dateText(long days) {
+    return LocalDate.ofEpochDay(days).toString();
+  }
+
+  public static String timestampText(long micros) {
+    return dateText(Math.floorDiv(micros, DAY)) + " " + timeText(Math.floorMod(micros, DAY));
+  }
+
+  /** As network output writes it: ISO-8601 with Z. */
+  public static String isoTimestamp(long micros) {
+    return dateText(Math.floorDiv(micros, DAY)) + "T" + timeText(Math.floorMod(micros, DAY)) + "Z";
+  }
+
+  /** Reads text as a value of the type, for parameters of look-ups. */
+  public static Object parse(String text, ColumnType type) {
+    return switch (type.kind()) {
+      case BOOLEAN -> toBoolean(text);
+      case SMALLINT -> shortRange(toLong(text));
+      case INTEGER -> intRange(toLong(text));
+      case BIGINT -> toLong(text);
+      case REAL, DOUBLE -> toDouble(text);
+      case DECIMAL -> fit(toDecimal(text), type.precision(), type.scale());
+      case VARCHAR -> text;
+      case VARBINARY -> java.util.Base64.getDecoder().decode(text);
+      case DATE -> LocalDate.ofEpochDay(toDate(text));
+      case TIME -> LocalTime.ofNanoOfDay(toTime(text) * 1000);
+      case TIMESTAMP -> BoxedRows.timestamp(toTimestamp(text));
+      default -> throw new CastException("a " + type.sql() + " cannot be given as text");
+    };
+  }
+}

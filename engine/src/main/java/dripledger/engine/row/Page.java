@@ -1,0 +1,109 @@
+package dripledger.engine.row;
+
+import java.util.Arrays;
+
+/**
+ * A delta: changes of one layout in the order they came, each a row and a weight (+n put in, −n
+ * taken out). One growing byte array, with offsets and weights beside it and no object per row. A
+ * page belongs to one thread at a time; an operator that receives one must not keep it.
+ */
+public final class Page {
+  private final RowWriter writer;
+  private int[] starts;
+  private long[] weights;
+  private int size;
+
+  public Page(RowLayout layout) {
+    this(layout, 16);
+  }
+
+  public Page(RowLayout layout, int expectedRows) {
+    writer = new RowWriter(layout, Math.max(16, expectedRows) * (layout.fixedBytes() + 8));
+    starts = new int[Math.max(16, expectedRows)];
+    weights = new long[starts.length];
+  }
+
+  public RowLayout layout() {
+    return writer.layout();
+  }
+
+  public int size() {
+    return size;
+  }
+
+  public boolean isEmpty() {
+    return size == 0;
+  }
+
+  /** The bytes all rows live in; replaced when the page grows. */
+  public byte[] bytes() {
+    return writer.bytes();
+  }
+
+  /** Bytes used by the rows. */
+  public int byteSize() {
+    return writer.end();
+  }
+
+  public int start(int index) {
+    return starts[index];
+  }
+
+  public int end(int index) {
+    return index + 1 < size ? starts[index + 1] : writer.end();
+  }
+
+  public long weight(int index) {
+    return weights[index];
+  }
+
+  public void setWeight(int index, long weight) {
+    weights[index] = weight;
+  }
+
+  public void clear() {
+    size = 0;
+    writer.truncate(0);
+  }
+
+  /**
+   * Starts a row; set its columns on the writer answered, then {@link #commit} or {@link #abort}.
+   */
+  public RowWriter begin() {
+    writer.begin();
+    return writer;
+  }
+
+  public void commit(long weight) {
+    writer.finish();
+    if (size == starts.length) {
+      starts = Arrays.copyOf(starts, size * 2);
+      weights = Arrays.copyOf(weights, size * 2);
+    }
+    starts[size] = writer.start();
+    weights[size] = weight;
+    size++;
+  }
+
+  /** Drops the row begun last. */
+  public void abort() {
+    writer.truncate(writer.start());
+  }
+
+  /** Appends a whole row of this page's layout. */
+  public void append(byte[] source, int from, int length, long weight) {
+    writer.append(source, from, length);
+    commit(weight);
+  }
+
+  public void appendAll(Page other) {
+    for (int i = 0; i < other.size; i++) {
+      append(other.bytes(), other.starts[i], other.end(i) - other.starts[i], other.weights[i]);
+    }
+  }
+
+  /** Heap held, in bytes. */
+  public long heapBytes() {
+    return writer.bytes().length + 12L * starts.length + 64;
+  }
+}

@@ -1,0 +1,158 @@
+package dripledger.engine.row;
+
+import java.math.BigDecimal;
+import java.math.BigInteger;
+import java.math.RoundingMode;
+import java.nio.charset.StandardCharsets;
+import java.util.Arrays;
+
+/**
+ * Appends rows of one layout to a growing buffer. Between {@link #begin} and {@link #finish}
+ * columns are set in ascending order (the variable area is packed in that order, which makes the
+ * encoding canonical); a column that is not set is NULL only if {@link #setNull} says so. Not
+ * thread-safe.
+ */
+public final class RowWriter {
+  /** The largest row, in bytes; a larger one is refused with {@link RowTooLargeException}. */
+  public static final int MAX_ROW_BYTES = 512 * 1024;
+
+  private final RowLayout layout;
+  private final int fixedBytes;
+  private byte[] bytes;
+  private int start;
+  private int end;
+
+  public RowWriter(RowLayout layout, int initialBytes) {
+    this.layout = layout;
+    this.fixedBytes = layout.fixedBytes();
+    this.bytes = new byte[Math.max(initialBytes, 64)];
+  }
+
+  /** Thrown by {@link #finish}; the row is dropped. */
+  public static final class RowTooLargeException extends RuntimeException {
+    private static final long serialVersionUID = 1L;
+
+    RowTooLargeException(int size) {
+      super("the row has " + size + " bytes; the limit is " + MAX_ROW_BYTES);
+    }
+  }
+
+  public RowLayout layout() {
+    return layout;
+  }
+
+  /** The buffer itself; replaced when it grows, so do not keep it across a write. */
+  public byte[] bytes() {
+    return bytes;
+  }
+
+  /** The first byte of the row begun last. */
+  public int start() {
+    return start;
+  }
+
+  /** One past the last byte written. */
+  public int end() {
+    return end;
+  }
+
+  /** Forgets everything behind {@code position}, an earlier {@link #end}. */
+  public void truncate(int position) {
+    end = position;
+    start = position;
+  }
+
+  public void begin() {
+    start = end;
+    ensure(fixedBytes);
+    Arrays.fill(bytes, start, start + fixedBytes, (byte) 0);
+    end = start + fixedBytes;
+  }
+
+  /** Begins a row that is a copy of a whole row of the same layout. */
+  void append(byte[] source, int from, int length) {
+    start = end;
+    ensure(length);
+    System.arraycopy(source, from, bytes, end, length);
+    end += length;
+  }
+
+  /** Ends the row and answers its length in bytes. */
+  public int finish() {
+    int size = end - start;
+    if (size > MAX_ROW_BYTES) {
+      truncate(start);
+      throw new RowTooLargeException(size);
+    }
+    return size;
+  }
+
+  private void ensure(int more) {
+    if (bytes.length - end < more) {
+      long wanted = Math.max((long) end + more, bytes.length * 2L);
+      if ((long) end + more > Integer.MAX_VALUE - 16) {
+        throw new IllegalStateException("a page holds at most 2 GiB");
+      }
+      bytes = Arrays.copyOf(bytes, (int) Math.min(wanted, Integer.MAX_VALUE - 16));
+    }
+  }
+
+  public void setNull(int column) {
+    bytes[start + (column >>> 3)] |= (byte) (1 << (column & 7));
+  }
+
+  public void setLong(int column, long value) {
+    Bytes.putLong(bytes, start + layout.slotOffset(column), value);
+  }
+
+  public void setBoolean(int column, boolean value) {
+    setLong(column, value ? 1 : 0);
+  }
+
+  public void setDouble(int column, double value) {
+    // One encoding a value: 0.0 for both zeros, one NaN.
+    setLong(column, value == 0.0 ? 0L : Double.doubleToLongBits(value));
+  }
+
+  public void setBytes(int column, byte[] source, int from, int length) {
+    ensure(length);
+    System.arraycopy(source, from, bytes, end, length);
+    setLong(column, ((long) (end - start) << 32) | length);
+    end += length;
+  }
+
+  public void setString(int column, String value) {
+    byte[] utf8 = value.getBytes(StandardCharsets.UTF_8);
+    setBytes(column, utf8, 0, utf8.length);
+  }
+
+  /** Rounds half away from zero to the column's scale; fails if the digits do not fit. */
+  public void setDecimal(int column, BigDecimal value) {
+    ColumnType type = layout.schema().type(column);
+    BigDecimal scaled = value.setScale(type.scale(), RoundingMode.HALF_UP);
+    if (scaled.precision() > type.precision()) {
+      throw new ArithmeticException("value does not fit " + type.sql());
+    }
+    BigInteger unscaled = scaled.unscaledValue();
+    if (layout.isVariable(column)) {
+      ensure(WideDecimal.BYTES);
+      WideDecimal.write(unscaled, bytes, end);
+      setLong(column, ((long) (end - start) << 32) | WideDecimal.BYTES);
+      end += WideDecimal.BYTES;
+    } else {
+      setLong(column, unscaled.longValueExact());
+    }
+  }
+
+  /** Copies a column of the same type from a row of another layout. */
+  public void copy(int column, RowLayout from, byte[] source, int row, int sourceColumn) {
+    if (from.isNull(source, row, sourceColumn)) {
+      setNull(column);
+    } else if (from.isVariable(sourceColumn)) {
+      long slot = from.slot(source, row, sourceColumn);
+      setBytes(column, source, row + (int) (slot >>> 32), (int) slot);
+    } else {
+      setLong(column, from.slot(source, row, sourceColumn));
+    }
+  }
+}

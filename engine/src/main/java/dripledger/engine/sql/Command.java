@@ -1,0 +1,103 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.Schema;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+
+/** A checked statement, ready to be carried out. Immutable. */
+public sealed interface Command {
+  /** How to treat a name that is there already, or is not. */
+  enum IfExists {
+    FAIL,
+    SKIP,
+    REPLACE
+  }
+
+  record CreateStream(
+      String name,
+      IfExists ifExists,
+      Schema schema,
+      int eventTime,
+      long latenessMicros,
+      Map<Integer, CatalogObject.Meta> meta)
+      implements Command {}
+
+  record CreateTable(String name, IfExists ifExists, Schema schema, int[] primaryKey)
+      implements Command {}
+
+  record CreateView(
+      String name, IfExists ifExists, Schema schema, String query, Set<Long> dependsOn)
+      implements Command {}
+
+  /** {@code key} is null if none was declared or proven. */
+  record CreateMaterializedView(
+      String name,
+      IfExists ifExists,
+      PlanNode plan,
+      int[] key,
+      boolean keyProven,
+      Set<Long> dependsOn,
+      List<String> warnings)
+      implements Command {}
+
+  record Drop(String kind, String name, boolean ifExists, boolean cascade, int line, int column)
+      implements Command {}
+
+  /** A SELECT. */
+  record Query(QueryPlan plan) implements Command {}
+
+  record Follow(QueryPlan plan) implements Command {}
+
+  /** The plan's rows are whole rows of the target. */
+  record Insert(String target, PlanNode rows) implements Command {}
+
+  /**
+   * The plan's rows are the old row, then the new values.
+   *
+   * @param columns which columns of the target the new values are for
+   */
+  record Update(String target, PlanNode rows, int[] columns) implements Command {}
+
+  /** The plan's rows are the rows to go. */
+  record Delete(String target, PlanNode rows) implements Command {}
+
+  /** {@code view} is the materialized view explained, or null for a query. */
+  record Explain(boolean analyze, PlanNode plan, String view) implements Command {}
+
+  record Describe(String name) implements Command {}
+
+  record Show(String kind) implements Command {}
+
+  /** BEGIN, COMMIT or ROLLBACK. */
+  record Transaction(Step step) implements Command {
+    /** Which of them. */
+    public enum Step {
+      BEGIN,
+      COMMIT,
+      ROLLBACK
+    }
+  }
+
+  /**
+   * A SELECT as a plan and what is done to its rows at the end.
+   *
+   * @param outputs which columns of the plan are answered, in order, under which names
+   * @param order what to sort by, most significant first
+   * @param offset rows passed over
+   * @param limit rows answered at most, or −1
+   */
+  record QueryPlan(
+      PlanNode plan,
+      int[] outputs,
+      List<Column> columns,
+      List<SortKey> order,
+      long offset,
+      long limit) {}
+
+  /** One ORDER BY item, by column of the plan. */
+  record SortKey(int column, boolean descending, boolean nullsFirst) {}
+}

@@ -1,0 +1,291 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.row.Column;
+import java.util.ArrayList;
+import java.util.Collection;
+import java.util.List;
+import java.util.Locale;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
+import org.apache.calcite.runtime.CalciteContextException;
+import org.apache.calcite.sql.parser.SqlParseException;
+
+/** Turns the SQL library's complaints into sentences for users, with place and hint. Stateless. */
+final class SqlErrors {
+  private static final Pattern ENCOUNTERED = Pattern.compile("Encountered \"(.*?)\" at line");
+  private static final Pattern LEXICAL =
+      Pattern.compile("Lexical error at line (\\d+), column (\\d+)\\.\\s*Encountered: (.*)");
+  private static final List<String> STATEMENT_WORDS =
+      List.of(
+          "SELECT",
+          "INSERT",
+          "UPDATE",
+          "DELETE",
+          "CREATE",
+          "DROP",
+          "FOLLOW",
+          "EXPLAIN",
+          "DESCRIBE",
+          "SHOW",
+          "WITH",
+          "VALUES",
+          "BEGIN",
+          "COMMIT",
+          "ROLLBACK");
+
+  private SqlErrors() {}
+
+  static EngineException parse(SqlParseException e, String sql) {
+    int line = e.getPos() == null ? 0 : e.getPos().getLineNum();
+    int column = e.getPos() == null ? 0 : e.getPos().getColumnNum();
+    String message = String.valueOf(e.getMessage());
+    Matcher lexical = LEXICAL.matcher(message);
+    if (lexical.find()) {
+      return new EngineException(
+          Code.SYNTAX,
+          "unexpected character or unfinished text",
+          Integer.parseInt(lexical.group(1)),
+          Integer.parseInt(lexical.group(2)),
+          "texts are in 'single quotes', names with special characters in \"double quotes\"");
+    }
+    Matcher m = ENCOUNTERED.matcher(message);
+    if (message.startsWith("Non-query expression")) {
+      return unexpected(sql, line, column);
+    }
+    if (!m.find()) {
+      return new EngineException(Code.SYNTAX, firstLine(message), line, column, null);
+    }
+    String token = m.group(1).trim();
+    String[] lines = sql.stripTrailing().split("\n", -1);
+    boolean operatorAtEnd =
+        line == lines.length && lines[line - 1].substring(column - 1).matches("[-+*/=<>|,(.]+");
+    if (token.endsWith("<EOF>") || operatorAtEnd) {
+      return new EngineException(
+          Code.SYNTAX,
+          "the statement ends too early",
+          lines.length,
+          lines[lines.length - 1].length() + 1,
+          "something is missing here");
+    }
+    return unexpected(sql, line, column);
+  }
+
+  private static EngineException unexpected(String sql, int line, int column) {
+    String word = wordAt(sql, line, column);
+    return new EngineException(
+        Code.SYNTAX,
+        "did not expect \"" + word + "\" here",
+        line,
+        column,
+        hintFor(word, line, column, sql));
+  }
+
+  /** The word or sign at a place, as the user wrote it. */
+  private static String wordAt(String sql, int line, int column) {
+    String[] lines = sql.split("\n", -1);
+    String rest =
+        line <= lines.length && column <= lines[line - 1].length()
+            ? lines[line - 1].substring(column - 1)
+            : "";
+    Matcher word = Pattern.compile("^[A-Za-z_0-9]+|^'[^']*'?|^\"[^\"]*\"?|^.").matcher(rest);
+    return word.find() ? word.group() : "the end of the line";
+  }
+
+  private static String hintFor(String token, int line, int column, String sql) {
+    if (isStatementStart(sql, line, column)) {
+      String near = nearest(token.toUpperCase(Locale.ROOT), STATEMENT_WORDS);
+      return near == null
+          ? "a statement starts with SELECT, FOLLOW, CREATE, INSERT, UPDATE, DELETE, DROP, EXPLAIN,"
+              + " DESCRIBE or SHOW"
+          : "did you mean " + near + "?";
+    }
+    String first = sql.strip().split("[\\s(;]+", 2)[0].toUpperCase(Locale.ROOT);
+    if (!STATEMENT_WORDS.contains(first) && nearest(first, STATEMENT_WORDS) != null) {
+      return "the statement starts with \""
+          + first.toLowerCase(Locale.ROOT)
+          + "\"; did you mean "
+          + nearest(first, STATEMENT_WORDS)
+          + "?";
+    }
+    return token.matches("[A-Za-z_\"'0-9].*")
+        ? "is a comma, an operator or a quote missing before it? a reserved word used as a name"
+            + " needs \"double quotes\""
+        : null;
+  }
+
+  private static boolean isStatementStart(String sql, int line, int column) {
+    String[] lines = sql.split("\n", -1);
+    StringBuilder before = new StringBuilder();
+    for (int i = 0; i < line - 1 && i < lines.length; i++) {
+      before.append(lines[i]).append('\n');
+    }
+    if (line >= 1 && line <= lines.length) {
+      before.append(lines[line - 1], 0, Math.min(column - 1, lines[line - 1].length()));
+    }
+    String text = before.toString().strip();
+    return text.isEmpty() || text.endsWith(";");
+  }
+
+  private static final Pattern COLUMN =
+      Pattern.compile("Column '([^']*)' not found in (any table|table '([^']*)')");
+  private static final Pattern NOT_NULL =
+      Pattern.compile("Column '([^']*)' has no default value and does not allow NULLs");
+  private static final Pattern OBJECT = Pattern.compile("Object '([^']*)' not found");
+  private static final Pattern FUNCTION =
+      Pattern.compile("No match found for function signature ([^(]*)\\((.*)\\)");
+  private static final Pattern APPLY =
+      Pattern.compile("Cannot apply '([^']*)' to arguments of type '(.*?)'\\.");
+
+  static EngineException validation(RuntimeException e, Catalog catalog) {
+    Throwable cause = e;
+    CalciteContextException context = null;
+    while (cause != null) {
+      if (cause instanceof EngineException known) {
+        return known;
+      }
+      if (cause instanceof CalciteContextException c) {
+        context = c;
+      }
+      cause = cause.getCause();
+    }
+    if (context == null) {
+      String message = firstLine(String.valueOf(e.getMessage()));
+      return new EngineException(Code.INVALID, message);
+    }
+    int line = context.getPosLine();
+    int column = context.getPosColumn();
+    String message =
+        firstLine(
+            context.getCause() == null
+                ? String.valueOf(context.getMessage())
+                : String.valueOf(context.getCause().getMessage()));
+    Matcher m = COLUMN.matcher(message);
+    if (m.find()) {
+      String near = nearest(m.group(1), columnNames(catalog));
+      return new EngineException(
+          Code.NOT_FOUND,
+          "no column \"" + m.group(1) + "\"" + (m.group(3) == null ? " here" : " in " + m.group(3)),
+          line,
+          column,
+          near == null ? null : "did you mean \"" + near + "\"?");
+    }
+    m = NOT_NULL.matcher(message);
+    if (m.find()) {
+      return new EngineException(
+          Code.CONSTRAINT,
+          "column \"" + m.group(1) + "\" must not be NULL",
+          line,
+          column,
+          "give it a value");
+    }
+    m = OBJECT.matcher(message);
+    if (m.find()) {
+      String near = nearest(m.group(1), catalog.all().stream().map(CatalogObject::name).toList());
+      return new EngineException(
+          Code.NOT_FOUND,
+          "no stream, table or view \"" + m.group(1) + "\"",
+          line,
+          column,
+          near == null
+              ? "SHOW STREAMS, SHOW TABLES and SHOW VIEWS list what there is"
+              : "did you mean \"" + near + "\"?");
+    }
+    m = FUNCTION.matcher(message);
+    if (m.find()) {
+      String name = m.group(1).toLowerCase(Locale.ROOT);
+      List<String> names =
+          Dialect.operators().getOperatorList().stream()
+              .map(o -> o.getName().toLowerCase(Locale.ROOT))
+              .distinct()
+              .toList();
+      String near = names.contains(name) ? null : nearest(name, names);
+      return new EngineException(
+          Code.NOT_FOUND,
+          "no function " + name + "(" + types(m.group(2)) + ")",
+          line,
+          column,
+          near == null
+              ? "check the number and types of its arguments"
+              : "did you mean " + near + "?");
+    }
+    m = APPLY.matcher(message);
+    if (m.find()) {
+      return new EngineException(
+          Code.INVALID,
+          "\"" + m.group(1) + "\" does not go with these types: " + types(m.group(2)),
+          line,
+          column,
+          "cast one of them, for example CAST(x AS INTEGER)");
+    }
+    return new EngineException(Code.INVALID, plain(message), line, column, null);
+  }
+
+  private static String types(String text) {
+    return text.replaceAll("[<>]", "")
+        .replaceAll("CHAR\\(\\d+\\)", "text")
+        .replaceAll("VARtext|VARCHAR", "text");
+  }
+
+  private static String plain(String message) {
+    String text = message.replaceAll(" *'?SqlTypeName\\.?", " ").strip();
+    if (text.startsWith("Expression '") && text.endsWith("is not being grouped")) {
+      return text.replace("Expression ", "")
+          .replace("is not being grouped", "must be in GROUP BY or inside an aggregate");
+    }
+    return text.isEmpty() ? text : Character.toLowerCase(text.charAt(0)) + text.substring(1);
+  }
+
+  private static List<String> columnNames(Catalog catalog) {
+    List<String> names = new ArrayList<>();
+    for (CatalogObject object : catalog.all()) {
+      for (Column c : object.schema().columns()) {
+        names.add(c.name());
+      }
+    }
+    return names;
+  }
+
+  static String firstLine(String message) {
+    return message.lines().findFirst().orElse("").strip();
+  }
+
+  /** The candidate closest to the word, if it is close at all; else null. */
+  static String nearest(String word, Collection<String> candidates) {
+    String best = null;
+    int bestDistance = Math.max(1, word.length() / 3) + 1;
+    for (String candidate : candidates) {
+      int d = distance(word, candidate);
+      if (d < bestDistance) {
+        best = candidate;
+        bestDistance = d;
+      }
+    }
+    return best;
+  }
+
+  /** Damerau–Levenshtein distance with adjacent transpositions. */
+  private static int distance(String a, String b) {
+    int[][] d = new int[a.length() + 1][b.length() + 1];
+    for (int i = 0; i <= a.length(); i++) {
+      for (int j = 0; j <= b.length(); j++) {
+        if (i == 0 || j == 0) {
+          d[i][j] = i + j;
+          continue;
+        }
+        int cost = a.charAt(i - 1) == b.charAt(j - 1) ? 0 : 1;
+        d[i][j] = Math.min(Math.min(d[i - 1][j], d[i][j - 1]) + 1, d[i - 1][j - 1] + cost);
+        if (i > 1
+            && j > 1
+            && a.charAt(i - 1) == b.charAt(j - 2)
+            && a.charAt(i - 2) == b.charAt(j - 1)) {
+          d[i][j] = Math.min(d[i][j], d[i - 2][j - 2] + 1);
+        }
+      }
+    }
+    return d[a.length()][b.length()];
+  }
+}

@@ -1,0 +1,706 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.expr.TypeMapping;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
+import dripledger.grammar.ColumnDefinition;
+import dripledger.grammar.Statement;
+import dripledger.grammar.StatementNode;
+import java.math.BigDecimal;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.LinkedHashSet;
+import java.util.List;
+import java.util.Locale;
+import java.util.Map;
+import java.util.Set;
+import org.apache.calcite.config.CalciteConnectionConfigImpl;
+import org.apache.calcite.jdbc.CalciteSchema;
+import org.apache.calcite.plan.Contexts;
+import org.apache.calcite.plan.ConventionTraitDef;
+import org.apache.calcite.plan.RelOptCluster;
+import org.apache.calcite.plan.RelOptTable;
+import org.apache.calcite.plan.hep.HepPlanner;
+import org.apache.calcite.plan.hep.HepProgram;
+import org.apache.calcite.plan.hep.HepProgramBuilder;
+import org.apache.calcite.plan.volcano.VolcanoPlanner;
+import org.apache.calcite.prepare.CalciteCatalogReader;
+import org.apache.calcite.rel.RelNode;
+import org.apache.calcite.rel.RelRoot;
+import org.apache.calcite.rel.core.TableModify;
+import org.apache.calcite.rel.rules.CoreRules;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.rel.type.RelDataTypeFactory;
+import org.apache.calcite.rel.type.RelProtoDataType;
+import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.sql.SqlDelete;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlInsert;
+import org.apache.calcite.sql.SqlIntervalLiteral;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlLiteral;
+import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlUpdate;
+import org.apache.calcite.sql.parser.SqlParseException;
+import org.apache.calcite.sql.parser.SqlParser;
+import org.apache.calcite.sql.parser.SqlParserPos;
+import org.apache.calcite.sql.type.SqlTypeName;
+import org.apache.calcite.sql.validate.SqlValidator;
+import org.apache.calcite.sql.validate.SqlValidatorUtil;
+import org.apache.calcite.sql2rel.SqlToRelConverter;
+import org.apache.calcite.sql2rel.StandardConvertletTable;
+
+/**
+ * Text in, checked commands out. Stateless; safe from any thread. A statement is checked against
+ * the catalog given, whole, before anything is done.
+ */
+public final class SqlFrontEnd {
+  private static final HepProgram SIMPLIFY =
+      new HepProgramBuilder()
+          .addRuleInstance(CoreRules.FILTER_MERGE)
+          .addRuleInstance(CoreRules.FILTER_PROJECT_TRANSPOSE)
+          .addRuleInstance(CoreRules.FILTER_MERGE)
+          .addRuleInstance(CoreRules.PROJECT_MERGE)
+          .addRuleInstance(CoreRules.PROJECT_REMOVE)
+          .addRuleInstance(CoreRules.UNION_MERGE)
+          .addRuleInstance(CoreRules.AGGREGATE_PROJECT_MERGE)
+          .build();
+
+  /** A parsed statement and where its text is. Opaque to callers; give it to {@link #check}. */
+  public static final class Parsed {
+    private final SqlNode node;
+    private final String script;
+
+    private Parsed(SqlNode node, String script) {
+      this.node = node;
+      this.script = script;
+    }
+
+    /** The statement's own text. */
+    public String text() {
+      return textOf(node.getParserPosition(), script);
+    }
+  }
+
+  /**
+   * Parses a script into its statements.
+   *
+   * @throws EngineException (SYNTAX) with the place
+   */
+  public List<Parsed> parse(String script) {
+    if (script.isBlank()) {
+      throw new EngineException(
+          Code.SYNTAX, "there is no statement", "write one, such as SHOW VIEWS;");
+    }
+    try {
+      SqlNodeList list = SqlParser.create(script, Dialect.PARSER).parseStmtList();
+      if (list.isEmpty()) {
+        throw new EngineException(Code.SYNTAX, "there is no statement", null);
+      }
+      List<Parsed> out = new ArrayList<>();
+      for (SqlNode node : list) {
+        out.add(new Parsed(node, script));
+      }
+      return out;
+    } catch (SqlParseException e) {
+      throw SqlErrors.parse(e, script);
+    }
+  }
+
+  private static String textOf(SqlParserPos pos, String script) {
+    return script.substring(
+        offset(script, pos.getLineNum(), pos.getColumnNum()),
+        Math.min(script.length(), offset(script, pos.getEndLineNum(), pos.getEndColumnNum()) + 1));
+  }
+
+  private static int offset(String script, int line, int column) {
+    int at = 0;
+    for (int i = 1; i < line; i++) {
+      at = script.indexOf('\n', at) + 1;
+    }
+    return Math.min(script.length(), at + column - 1);
+  }
+
+  /**
+   * Checks a statement against a catalog.
+   *
+   * @param arguments values of :name parameters
+   * @param nowMicros the time CURRENT_TIMESTAMP stands for in a query that is asked once
+   * @throws EngineException with the place, if it has one
+   */
+  public Command check(
+      Parsed parsed, Catalog catalog, Map<String, Object> arguments, long nowMicros) {
+    Session session = new Session(catalog, parsed.script, arguments, nowMicros);
+    try {
+      return session.check(parsed.node);
+    } catch (EngineException e) {
+      throw e;
+    } catch (RuntimeException e) {
+      throw SqlErrors.validation(e, catalog);
+    }
+  }
+
+  /** The checking of one statement. */
+  private static final class Session {
+    private final Catalog catalog;
+    private final String script;
+    private final Map<String, Object> arguments;
+    private final long nowMicros;
+    private final RelDataTypeFactory types = Dialect.typeFactory();
+    private final Set<Long> used = new LinkedHashSet<>();
+    private final CatalogSchema schema;
+    private final CalciteCatalogReader reader;
+    private final SqlValidator validator;
+    private final RelOptCluster cluster;
+
+    Session(Catalog catalog, String script, Map<String, Object> arguments, long nowMicros) {
+      this.catalog = catalog;
+      this.script = script;
+      this.arguments = arguments;
+      this.nowMicros = nowMicros;
+      schema = new CatalogSchema(catalog, this::expandView, used);
+      CalciteSchema root = CalciteSchema.createRootSchema(false, false, "", schema);
+      typeAliases().forEach(root::add);
+      reader =
+          new CalciteCatalogReader(
+              root,
+              List.of(""),
+              types,
+              CalciteConnectionConfigImpl.DEFAULT.set(
+                  org.apache.calcite.config.CalciteConnectionProperty.CASE_SENSITIVE, "true"));
+      validator = newValidator();
+      VolcanoPlanner planner = new VolcanoPlanner(Contexts.empty());
+      planner.addRelTraitDef(ConventionTraitDef.INSTANCE);
+      cluster = RelOptCluster.create(planner, new RexBuilder(types));
+    }
+
+    private SqlValidator newValidator() {
+      return SqlValidatorUtil.newValidator(Dialect.operators(), reader, types, Dialect.VALIDATOR);
+    }
+
+    private static Map<String, RelProtoDataType> typeAliases() {
+      Map<String, RelProtoDataType> aliases = new HashMap<>();
+      aliases.put("text", f -> f.createSqlType(SqlTypeName.VARCHAR));
+      aliases.put("string", f -> f.createSqlType(SqlTypeName.VARCHAR));
+      aliases.put("json", f -> f.createSqlType(SqlTypeName.VARCHAR));
+      aliases.put("int2", f -> f.createSqlType(SqlTypeName.SMALLINT));
+      aliases.put("int4", f -> f.createSqlType(SqlTypeName.INTEGER));
+      aliases.put("int8", f -> f.createSqlType(SqlTypeName.BIGINT));
+      aliases.put("float4", f -> f.createSqlType(SqlTypeName.REAL));
+      aliases.put("float8", f -> f.createSqlType(SqlTypeName.DOUBLE));
+      aliases.put("bool", f -> f.createSqlType(SqlTypeName.BOOLEAN));
+      aliases.put("bytea", f -> f.createSqlType(SqlTypeName.VARBINARY));
+      return aliases;
+    }
+
+    Command check(SqlNode node) {
+      if (node instanceof StatementNode own) {
+        return own(own);
+      }
+      if (node instanceof SqlInsert || node instanceof SqlUpdate || node instanceof SqlDelete) {
+        return modification(node);
+      }
+      if (node.isA(SqlKind.QUERY) || node.getKind() == SqlKind.ORDER_BY) {
+        return new Command.Query(query(node, nowMicros, false));
+      }
+      throw SyntaxRewriter.unsupported(
+          "this statement", node.getParserPosition(), "ask with SELECT or FOLLOW");
+    }
+
+    private Command own(StatementNode node) {
+      Statement statement = node.statement();
+      SqlParserPos pos = node.getParserPosition();
+      if (statement instanceof Statement.CreateStream s) {
+        return createStream(s);
+      }
+      if (statement instanceof Statement.CreateTable s) {
+        return createTable(s);
+      }
+      if (statement instanceof Statement.CreateView s) {
+        return createView(s);
+      }
+      if (statement instanceof Statement.Drop s) {
+        SqlParserPos at = s.name().getParserPosition();
+        return new Command.Drop(
+            s.kind(),
+            name(s.name()),
+            s.ifExists(),
+            s.cascade(),
+            at.getLineNum(),
+            at.getColumnNum());
+      }
+      if (statement instanceof Statement.Follow s) {
+        Command.QueryPlan plan = query(s.query(), null, true);
+        return new Command.Follow(plan);
+      }
+      if (statement instanceof Statement.Explain s) {
+        return explain(s);
+      }
+      if (statement instanceof Statement.Describe s) {
+        return new Command.Describe(existing(s.name()).name());
+      }
+      if (statement instanceof Statement.Show s) {
+        return new Command.Show(s.kind());
+      }
+      if (statement instanceof Statement.Transaction s) {
+        return new Command.Transaction(Command.Transaction.Step.valueOf(s.step().name()));
+      }
+      throw SyntaxRewriter.unsupported(((Statement.Unsupported) statement).what(), pos, null);
+    }
+
+    private static String name(SqlIdentifier id) {
+      if (!id.isSimple()) {
+        throw new EngineException(
+            Code.INVALID,
+            "names have no dots here",
+            id.getParserPosition().getLineNum(),
+            id.getParserPosition().getColumnNum(),
+            "all objects live in one place; write " + id.names.get(id.names.size() - 1));
+      }
+      return id.getSimple();
+    }
+
+    private CatalogObject existing(SqlIdentifier id) {
+      CatalogObject object = catalog.find(name(id));
+      if (object == null) {
+        String near =
+            SqlErrors.nearest(
+                id.getSimple(), catalog.all().stream().map(CatalogObject::name).toList());
+        throw new EngineException(
+            Code.NOT_FOUND,
+            "no stream, table or view \"" + id.getSimple() + "\"",
+            id.getParserPosition().getLineNum(),
+            id.getParserPosition().getColumnNum(),
+            near == null ? null : "did you mean \"" + near + "\"?");
+      }
+      return object;
+    }
+
+    private static Command.IfExists ifExists(boolean replace, boolean ifNotExists) {
+      return replace
+          ? Command.IfExists.REPLACE
+          : ifNotExists ? Command.IfExists.SKIP : Command.IfExists.FAIL;
+    }
+
+    private static EngineException invalid(SqlNode at, String message, String hint) {
+      SqlParserPos pos = at.getParserPosition();
+      return new EngineException(Code.INVALID, message, pos.getLineNum(), pos.getColumnNum(), hint);
+    }
+
+    // ---- definitions
+
+    private Schema columns(Statement.Definition def, SqlIdentifier owner, Set<String> keyColumns) {
+      if (def.connection() != null) {
+        throw SyntaxRewriter.unsupported(
+            "FROM a connection", def.connection().getParserPosition(), "leave FROM out");
+      }
+      if (def.columns().isEmpty()) {
+        throw invalid(owner, "no columns are declared", "write (name TYPE, …) after the name");
+      }
+      List<Column> columns = new ArrayList<>();
+      Set<String> names = new LinkedHashSet<>();
+      for (ColumnDefinition c : def.columns()) {
+        String name = c.name().getSimple();
+        if (!names.add(name)) {
+          throw invalid(c.name(), "column \"" + name + "\" is declared twice", null);
+        }
+        RelDataType sqlType;
+        try {
+          sqlType = c.type().deriveType(validator, true);
+        } catch (RuntimeException e) {
+          throw invalid(
+              c.type(),
+              "no type \"" + c.type() + "\"",
+              "types: BOOLEAN, SMALLINT, INTEGER, BIGINT, REAL, DOUBLE, DECIMAL(p, s), VARCHAR,"
+                  + " VARBINARY, DATE, TIME, TIMESTAMP, ROW(…), T ARRAY");
+        }
+        ColumnType type = nullableInside(TypeMapping.fromSql(sqlType));
+        columns.add(
+            new Column(name, type.withNullable(!c.notNull() && !keyColumns.contains(name))));
+      }
+      return new Schema(columns);
+    }
+
+    /** Fields of a ROW may be missing in an event unless said otherwise. */
+    private static ColumnType nullableInside(ColumnType type) {
+      if (type.kind() == ColumnType.Kind.ROW) {
+        return ColumnType.row(
+            type.fields().stream()
+                .map(f -> new Column(f.name(), nullableInside(f.type()).withNullable(true)))
+                .toList());
+      }
+      return type;
+    }
+
+    private Command createStream(Statement.CreateStream s) {
+      Statement.Definition def = s.definition();
+      if (def.primaryKey() != null) {
+        throw invalid(
+            def.primaryKey().get(0),
+            "a stream has no primary key",
+            "use CREATE TABLE for keyed rows");
+      }
+      Schema columns = columns(def, s.name(), Set.of());
+      Map<Integer, CatalogObject.Meta> meta = new LinkedHashMap<>();
+      for (int i = 0; i < def.columns().size(); i++) {
+        ColumnDefinition c = def.columns().get(i);
+        if (c.primaryKey()) {
+          throw invalid(c.name(), "a stream has no primary key", "use CREATE TABLE for keyed rows");
+        }
+        if (c.meta() != null) {
+          if (!c.meta().getSimple().equals("arrived_at")) {
+            throw SyntaxRewriter.unsupported(
+                "META " + c.meta().getSimple() + " of a pushed stream",
+                c.meta().getParserPosition(),
+                "a pushed stream knows arrived_at");
+          }
+          if (columns.type(i).kind() != ColumnType.Kind.TIMESTAMP) {
+            throw invalid(c.name(), "arrived_at is a TIMESTAMP", null);
+          }
+          meta.put(i, CatalogObject.Meta.ARRIVED_AT);
+        }
+      }
+      int eventTime = -1;
+      long lateness = 0;
+      if (def.eventTime() != null) {
+        eventTime = columns.indexOf(def.eventTime().getSimple());
+        if (eventTime < 0) {
+          throw invalid(
+              def.eventTime(),
+              "no column \"" + def.eventTime().getSimple() + "\" for EVENT TIME",
+              null);
+        }
+        if (columns.type(eventTime).kind() != ColumnType.Kind.TIMESTAMP) {
+          throw invalid(def.eventTime(), "EVENT TIME needs a TIMESTAMP column", null);
+        }
+        lateness = def.lateness() == null ? 0 : intervalMicros(def.lateness());
+      }
+      return new Command.CreateStream(
+          name(s.name()),
+          ifExists(s.replace(), s.ifNotExists()),
+          columns,
+          eventTime,
+          lateness,
+          meta);
+    }
+
+    private static long intervalMicros(SqlNode node) {
+      SqlIntervalLiteral.IntervalValue value =
+          ((SqlIntervalLiteral) node).getValueAs(SqlIntervalLiteral.IntervalValue.class);
+      if (value.getIntervalQualifier().isYearMonth()) {
+        throw invalid(node, "LATENESS is in days or less", null);
+      }
+      return ((SqlIntervalLiteral) node)
+          .getValueAs(BigDecimal.class)
+          .multiply(BigDecimal.valueOf(1000))
+          .longValue();
+    }
+
+    private Command createTable(Statement.CreateTable s) {
+      Statement.Definition def = s.definition();
+      List<SqlIdentifier> key = new ArrayList<>();
+      for (ColumnDefinition c : def.columns()) {
+        if (c.primaryKey()) {
+          key.add(c.name());
+        }
+        if (c.meta() != null) {
+          throw invalid(c.meta(), "a local table has no transport to ask for META columns", null);
+        }
+      }
+      if (def.eventTime() != null) {
+        throw invalid(def.eventTime(), "a table has no event time", "use CREATE STREAM for events");
+      }
+      if (def.primaryKey() != null) {
+        if (!key.isEmpty()) {
+          throw invalid(def.primaryKey().get(0), "PRIMARY KEY is declared twice", null);
+        }
+        key = def.primaryKey();
+      }
+      Set<String> keyNames = new LinkedHashSet<>();
+      key.forEach(k -> keyNames.add(k.getSimple()));
+      Schema columns = columns(def, s.name(), keyNames);
+      if (key.isEmpty()) {
+        throw invalid(
+            s.name(),
+            "a table needs a primary key",
+            "add PRIMARY KEY to a column or PRIMARY KEY (…)");
+      }
+      return new Command.CreateTable(
+          name(s.name()),
+          ifExists(s.replace(), s.ifNotExists()),
+          columns,
+          key.stream().mapToInt(k -> indexOf(columns, k)).toArray());
+    }
+
+    private static int indexOf(Schema columns, SqlIdentifier id) {
+      int index = columns.indexOf(id.getSimple());
+      if (index < 0) {
+        String near =
+            SqlErrors.nearest(
+                id.getSimple(), columns.columns().stream().map(Column::name).toList());
+        throw invalid(
+            id,
+            "no column \"" + id.getSimple() + "\"",
+            near == null ? null : "did you mean \"" + near + "\"?");
+      }
+      return index;
+    }
+
+    private Command createView(Statement.CreateView s) {
+      if (!s.options().isEmpty()) {
+        String option = s.options().keySet().iterator().next();
+        throw SyntaxRewriter.unsupported(
+            "view option " + option, s.options().get(option).getParserPosition(), null);
+      }
+      String query = textOf(s.query().getParserPosition(), script);
+      Command.QueryPlan plan = query(s.query(), null, true);
+      Schema columns = new Schema(plan.columns());
+      if (s.columns() != null) {
+        throw SyntaxRewriter.unsupported(
+            "a column list before AS",
+            s.columns().get(0).getParserPosition(),
+            "name the columns in the SELECT with AS");
+      }
+      Set<String> names = new LinkedHashSet<>();
+      for (Column c : columns.columns()) {
+        if (!names.add(c.name())) {
+          throw invalid(
+              s.query(), "column \"" + c.name() + "\" appears twice", "rename one with AS");
+        }
+        if (c.name().startsWith("EXPR$")) {
+          throw invalid(
+              s.query(), "column " + (names.size()) + " has no name", "give it one with AS");
+        }
+      }
+      if (!s.materialized()) {
+        return new Command.CreateView(
+            name(s.name()),
+            ifExists(s.replace(), s.ifNotExists()),
+            columns,
+            query,
+            Set.copyOf(used));
+      }
+      PlanNode root = plan.plan();
+      int[] key = root.key();
+      boolean proven = key != null;
+      if (s.key() != null) {
+        int[] declared = s.key().stream().mapToInt(k -> indexOf(columns, k)).toArray();
+        int[] sortedDeclared = Arrays.stream(declared).sorted().toArray();
+        proven =
+            key != null
+                && Arrays.stream(key).allMatch(k -> Arrays.binarySearch(sortedDeclared, k) >= 0);
+        key = declared;
+      }
+      return new Command.CreateMaterializedView(
+          name(s.name()),
+          ifExists(s.replace(), s.ifNotExists()),
+          root,
+          key,
+          proven,
+          Set.copyOf(used),
+          List.of());
+    }
+
+    private Command explain(Statement.Explain s) {
+      if (s.target() instanceof SqlIdentifier id) {
+        CatalogObject object = existing(id);
+        if (object instanceof CatalogObject.MaterializedView m) {
+          return new Command.Explain(s.analyze(), m.plan(), m.name());
+        }
+        if (object instanceof CatalogObject.View v) {
+          return new Command.Explain(
+              s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null);
+        }
+        throw invalid(id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
+      }
+      if (s.analyze()) {
+        throw SyntaxRewriter.unsupported(
+            "EXPLAIN ANALYZE of a query",
+            s.target().getParserPosition(),
+            "EXPLAIN ANALYZE name takes a materialized view");
+      }
+      return new Command.Explain(false, query(s.target(), nowMicros, false).plan(), null);
+    }
+
+    // ---- queries
+
+    private SqlNode parseQuery(String text) {
+      try {
+        return SqlParser.create(text, Dialect.PARSER).parseQuery();
+      } catch (SqlParseException e) {
+        throw SqlErrors.parse(e, text);
+      }
+    }
+
+    private RelNode expandView(CatalogObject.View view, RelOptTable.ToRelContext context) {
+      SqlNode query = parseQuery(view.query()).accept(new SyntaxRewriter(Map.of()));
+      SqlValidator inner = newValidator();
+      SqlNode validated = inner.validate(query);
+      return converter(inner).convertQuery(validated, false, true).project();
+    }
+
+    private SqlToRelConverter converter(SqlValidator over) {
+      RelOptTable.ViewExpander none =
+          (rowType, queryString, schemaPath, viewPath) -> {
+            throw new IllegalStateException("views expand themselves");
+          };
+      return new SqlToRelConverter(
+          none,
+          over,
+          reader,
+          cluster,
+          StandardConvertletTable.INSTANCE,
+          SqlToRelConverter.config().withExpand(false).withTrimUnusedFields(false));
+    }
+
+    private RelNode simplify(RelNode rel) {
+      HepPlanner hep = new HepPlanner(SIMPLIFY);
+      hep.setRoot(rel);
+      return hep.findBestExp();
+    }
+
+    private PlanBuilder builder(Long now) {
+      return new PlanBuilder(
+          cluster.getRexBuilder(), new ProgramCompiler(cluster.getRexBuilder(), now), schema);
+    }
+
+    /**
+     * @param now null where the clock must not be asked
+     * @param kept whether the answer is kept up to date, so that order and limit have no meaning
+     */
+    private Command.QueryPlan query(SqlNode node, Long now, boolean kept) {
+      SqlNode rewritten = node.accept(new SyntaxRewriter(arguments));
+      if (kept && rewritten.getKind() == SqlKind.ORDER_BY) {
+        throw SyntaxRewriter.unsupported(
+            "ORDER BY and LIMIT in a query that is kept up to date",
+            node.getParserPosition(),
+            "sort and limit where the view is read");
+      }
+      try {
+        SqlNode validated = validator.validate(rewritten);
+        RelRoot root = converter(validator).convertQuery(validated, false, true);
+        List<Map.Entry<Integer, String>> fields = new ArrayList<>();
+        root.fields.forEach(f -> fields.add(Map.entry(f.getKey(), f.getValue())));
+        Command.QueryPlan plan = builder(now).query(simplify(root.rel), fields);
+        return kept ? onlyOutputs(plan) : plan;
+      } catch (EngineException e) {
+        throw placed(e, node);
+      }
+    }
+
+    /** A kept query's plan is exactly its output. */
+    private static Command.QueryPlan onlyOutputs(Command.QueryPlan plan) {
+      int[] outputs = plan.outputs();
+      boolean same = outputs.length == plan.plan().schema().size();
+      for (int i = 0; same && i < outputs.length; i++) {
+        same = outputs[i] == i;
+      }
+      if (!same) {
+        throw new EngineException(Code.NOT_SUPPORTED, "not supported yet: this form of query");
+      }
+      return plan;
+    }
+
+    /** Gives an error of the plan builder the place of the word it complains of, if it has one. */
+    private EngineException placed(EngineException e, SqlNode node) {
+      if (e.line() > 0) {
+        return e;
+      }
+      SqlParserPos pos = WordFinder.find(node, String.valueOf(e.getMessage()));
+      return new EngineException(
+          e.code(), e.getMessage(), pos.getLineNum(), pos.getColumnNum(), e.hint());
+    }
+
+    // ---- changes
+
+    private Command modification(SqlNode node) {
+      SqlIdentifier target =
+          (SqlIdentifier)
+              (node instanceof SqlInsert i
+                  ? i.getTargetTable()
+                  : node instanceof SqlUpdate u
+                      ? u.getTargetTable()
+                      : ((SqlDelete) node).getTargetTable());
+      CatalogObject object = existing(target);
+      boolean insert = node instanceof SqlInsert;
+      if (object instanceof CatalogObject.View
+          || object instanceof CatalogObject.MaterializedView) {
+        throw invalid(target, "a view cannot be changed", "change what it reads from");
+      }
+      if (!insert && object instanceof CatalogObject.Stream) {
+        throw invalid(
+            target, "events of a stream cannot be changed", "use a table for rows that change");
+      }
+      SqlNode validated;
+      TableModify modify;
+      try {
+        validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
+        modify = (TableModify) converter(validator).convertQuery(validated, false, true).rel;
+        PlanNode rows =
+            builder(nowMicros).query(simplify(modify.getInput()), identity(modify)).plan();
+        if (insert) {
+          return new Command.Insert(object.name(), rows);
+        }
+        if (node instanceof SqlDelete) {
+          return new Command.Delete(object.name(), rows);
+        }
+        int[] columns =
+            modify.getUpdateColumnList().stream().mapToInt(object.schema()::indexOf).toArray();
+        return new Command.Update(object.name(), rows, columns);
+      } catch (EngineException e) {
+        throw placed(e, node);
+      }
+    }
+
+    private static List<Map.Entry<Integer, String>> identity(TableModify modify) {
+      List<Map.Entry<Integer, String>> fields = new ArrayList<>();
+      modify
+          .getInput()
+          .getRowType()
+          .getFieldList()
+          .forEach(f -> fields.add(Map.entry(f.getIndex(), f.getName())));
+      return fields;
+    }
+  }
+
+  /** Finds the call or name an error message speaks of. */
+  private static final class WordFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<Void> {
+    private final String message;
+    private SqlParserPos found;
+
+    private WordFinder(String message) {
+      this.message = message.toLowerCase(Locale.ROOT);
+    }
+
+    static SqlParserPos find(SqlNode node, String message) {
+      WordFinder finder = new WordFinder(message);
+      node.accept(finder);
+      return finder.found == null ? node.getParserPosition() : finder.found;
+    }
+
+    @Override
+    public Void visit(org.apache.calcite.sql.SqlCall call) {
+      String name = call.getOperator().getName().toLowerCase(Locale.ROOT);
+      if (found == null && name.length() > 1 && message.contains(": " + name)
+          || found == null && name.length() > 1 && message.contains("function " + name)) {
+        found = call.getParserPosition();
+      }
+      return super.visit(call);
+    }
+
+    @Override
+    public Void visit(SqlLiteral literal) {
+      return null;
+    }
+  }
+}

@@ -1,0 +1,295 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.grammar.NamedParameter;
+import java.math.BigDecimal;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Locale;
+import java.util.Map;
+import org.apache.calcite.avatica.util.TimeUnit;
+import org.apache.calcite.sql.SqlBasicCall;
+import org.apache.calcite.sql.SqlCall;
+import org.apache.calcite.sql.SqlDynamicParam;
+import org.apache.calcite.sql.SqlFunction;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlIntervalQualifier;
+import org.apache.calcite.sql.SqlJoin;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlLiteral;
+import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlSelect;
+import org.apache.calcite.sql.fun.SqlLibraryOperators;
+import org.apache.calcite.sql.fun.SqlStdOperatorTable;
+import org.apache.calcite.sql.parser.SqlParserPos;
+import org.apache.calcite.sql.util.SqlShuttle;
+
+/**
+ * Walks a parsed statement before it is validated: puts parameters in as literals, turns everyday
+ * functions into what the validator knows, and refuses, at its place, what the circuit cannot do
+ * yet. The tree is changed where it stands. Single use.
+ */
+final class SyntaxRewriter extends SqlShuttle {
+  private final Map<String, Object> arguments;
+  private String alias; // of the one relation the enclosing SELECT reads, or null
+
+  SyntaxRewriter(Map<String, Object> arguments) {
+    this.arguments = arguments;
+  }
+
+  static EngineException unsupported(String what, SqlParserPos pos, String hint) {
+    return new EngineException(
+        Code.NOT_SUPPORTED,
+        "not supported yet: " + what,
+        pos.getLineNum(),
+        pos.getColumnNum(),
+        hint);
+  }
+
+  @Override
+  public SqlNode visit(SqlDynamicParam param) {
+    SqlParserPos pos = param.getParserPosition();
+    if (!(param instanceof NamedParameter named)) {
+      throw new EngineException(
+          Code.INVALID,
+          "a parameter has a name here",
+          pos.getLineNum(),
+          pos.getColumnNum(),
+          "write :name instead of ?");
+    }
+    if (!arguments.containsKey(named.name())) {
+      throw new EngineException(
+          Code.INVALID,
+          "no value was given for :" + named.name(),
+          pos.getLineNum(),
+          pos.getColumnNum(),
+          "pass it in args: {\"" + named.name() + "\": …}");
+    }
+    Object value = arguments.get(named.name());
+    if (value == null) {
+      return SqlLiteral.createNull(pos);
+    }
+    if (value instanceof Boolean b) {
+      return SqlLiteral.createBoolean(b, pos);
+    }
+    if (value instanceof Double || value instanceof Float) {
+      return SqlLiteral.createApproxNumeric(value.toString(), pos);
+    }
+    if (value instanceof Number) {
+      return SqlLiteral.createExactNumeric(new BigDecimal(value.toString()).toPlainString(), pos);
+    }
+    return SqlLiteral.createCharString(value.toString(), pos);
+  }
+
+  @Override
+  public SqlNode visit(SqlNodeList list) {
+    for (int i = 0; i < list.size(); i++) {
+      SqlNode node = list.get(i);
+      if (node != null) {
+        SqlNode now = node.accept(this);
+        if (now != node) {
+          list.set(i, now);
+        }
+      }
+    }
+    return list;
+  }
+
+  @Override
+  public SqlNode visit(SqlCall call) {
+    refuse(call);
+    if (call instanceof SqlSelect select) {
+      return select(select);
+    }
+    for (int i = 0; i < call.operandCount(); i++) {
+      SqlNode operand = call.getOperandList().get(i);
+      if (operand != null) {
+        SqlNode now = operand.accept(this);
+        if (now != operand) {
+          call.setOperand(i, now);
+        }
+      }
+    }
+    return rewrite(call);
+  }
+
+  private SqlNode select(SqlSelect select) {
+    String outer = alias;
+    SqlNode from = select.getFrom();
+    alias = aliasOf(from);
+    for (int i = 0; i < select.getOperandList().size(); i++) {
+      SqlNode operand = select.getOperandList().get(i);
+      if (operand == null || operand == from && !readsQuery(from)) {
+        continue;
+      }
+      SqlNode now = operand.accept(this);
+      if (now != operand) {
+        select.setOperand(i, now);
+      }
+    }
+    alias = outer;
+    return select;
+  }
+
+  private static String aliasOf(SqlNode from) {
+    if (from instanceof SqlIdentifier id) {
+      return id.names.get(id.names.size() - 1);
+    }
+    return from instanceof SqlCall call && from.getKind() == SqlKind.AS
+        ? ((SqlIdentifier) call.operand(1)).getSimple()
+        : null;
+  }
+
+  private static boolean readsQuery(SqlNode from) {
+    SqlNode read =
+        from instanceof SqlCall call && from.getKind() == SqlKind.AS ? call.operand(0) : from;
+    return !(read instanceof SqlIdentifier);
+  }
+
+  private static void refuse(SqlCall call) {
+    SqlParserPos pos = call.getParserPosition();
+    if (call instanceof SqlJoin join) {
+      throw unsupported("JOIN", join.getRight().getParserPosition(), "read from one relation");
+    }
+    if (call instanceof SqlSelect select) {
+      if (select.getQualify() != null) {
+        throw unsupported("QUALIFY", select.getQualify().getParserPosition(), null);
+      }
+      if (select.getWindowList() != null && !select.getWindowList().isEmpty()) {
+        throw unsupported("WINDOW", pos, null);
+      }
+      return;
+    }
+    String what =
+        switch (call.getKind()) {
+          case INTERSECT -> "INTERSECT";
+          case EXCEPT -> "EXCEPT";
+          case OVER -> "OVER (…)";
+          case MATCH_RECOGNIZE -> "MATCH_RECOGNIZE";
+          case EXISTS, SCALAR_QUERY, SOME, ALL, UNIQUE -> "a query inside an expression";
+          case IN, NOT_IN -> call.operand(1) instanceof SqlNodeList ? null : "IN (SELECT …)";
+          case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
+              "a query inside an expression";
+          case ROLLUP, CUBE, GROUPING_SETS -> "GROUP BY " + call.getKind();
+          case UNNEST -> "UNNEST";
+          case LATERAL -> "LATERAL";
+          case PIVOT, UNPIVOT, TABLESAMPLE, SNAPSHOT -> call.getKind().toString();
+          case COLLECTION_TABLE -> "windows (" + call.operand(0) + ")";
+          case WITHIN_GROUP, IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
+          case MERGE -> "MERGE";
+          case ARRAY_VALUE_CONSTRUCTOR, MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
+          default -> null;
+        };
+    if (what != null) {
+      throw unsupported(
+          what.length() > 60 ? what.substring(0, 57) + "…" : what.replace("\n", " "), pos, null);
+    }
+  }
+
+  private static SqlNode rewrite(SqlCall call) {
+    SqlParserPos pos = call.getParserPosition();
+    String name = call.getOperator().getName().toLowerCase(Locale.ROOT);
+    if (call.getKind() == SqlKind.EXTRACT
+        && call.operand(0) instanceof SqlIntervalQualifier unit
+        && (unit.getUnit() == TimeUnit.SECOND || unit.getUnit() == TimeUnit.EPOCH)) {
+      return Dialect.EXACT_SECONDS.createCall(
+          pos, call.operand(1), SqlLiteral.createCharString(unit.getUnit().name(), pos));
+    }
+    if (call.getKind() == SqlKind.TIMESTAMP_DIFF
+        && call.operandCount() == 3
+        && call.operand(0) instanceof SqlIntervalQualifier unit) {
+      return Dialect.TIMESTAMP_DIFF.createCall(
+          pos,
+          SqlLiteral.createCharString(unit.getUnit().name(), pos),
+          call.operand(1),
+          call.operand(2));
+    }
+    if (name.equals("current_timestamp") || name.equals("localtimestamp")) {
+      return Dialect.NOW.createCall(pos);
+    }
+    if (!(call instanceof SqlBasicCall) || !(call.getOperator() instanceof SqlFunction)) {
+      return call;
+    }
+    switch (name) {
+      case "date_trunc":
+        return dateTrunc(call, pos);
+      case "now":
+        return Dialect.NOW.createCall(pos);
+      case "length":
+        return SqlStdOperatorTable.CHAR_LENGTH.createCall(pos, call.getOperandList());
+      case "max_by":
+        return SqlStdOperatorTable.ARG_MAX.createCall(pos, call.getOperandList());
+      case "min_by":
+        return SqlStdOperatorTable.ARG_MIN.createCall(pos, call.getOperandList());
+      case "greatest":
+        return SqlLibraryOperators.GREATEST_PG.createCall(pos, call.getOperandList());
+      case "least":
+        return SqlLibraryOperators.LEAST_PG.createCall(pos, call.getOperandList());
+      case "concat":
+        return SqlLibraryOperators.CONCAT_FUNCTION_WITH_NULL.createCall(pos, call.getOperandList());
+      case "trunc":
+        return SqlStdOperatorTable.TRUNCATE.createCall(pos, call.getOperandList());
+      default:
+        return call;
+    }
+  }
+
+  private static SqlNode dateTrunc(SqlCall call, SqlParserPos pos) {
+    if (call.operandCount() == 2
+        && call.operand(0) instanceof SqlLiteral literal
+        && SqlLiteral.valueMatchesType(literal.getValue(), literal.getTypeName())
+        && literal.toValue() != null) {
+      String unit = literal.toValue().toUpperCase(Locale.ROOT);
+      for (TimeUnit candidate :
+          List.of(
+              TimeUnit.MILLISECOND,
+              TimeUnit.SECOND,
+              TimeUnit.MINUTE,
+              TimeUnit.HOUR,
+              TimeUnit.DAY,
+              TimeUnit.WEEK,
+              TimeUnit.MONTH,
+              TimeUnit.QUARTER,
+              TimeUnit.YEAR)) {
+        if (candidate.name().equals(unit)) {
+          List<SqlNode> operands = new ArrayList<>();
+          operands.add(call.operand(1));
+          operands.add(new SqlIntervalQualifier(candidate, null, pos));
+          return SqlStdOperatorTable.FLOOR.createCall(pos, operands);
+        }
+      }
+    }
+    throw new EngineException(
+        Code.INVALID,
+        "date_trunc needs a unit and a timestamp",
+        pos.getLineNum(),
+        pos.getColumnNum(),
+        "date_trunc('minute', at); units: second, minute, hour, day, week, month, quarter, year");
+  }
+
+  @Override
+  public SqlNode visit(SqlIdentifier id) {
+    if (id.isSimple()) {
+      String name = id.getSimple().toUpperCase(Locale.ROOT);
+      boolean quoted = id.isComponentQuoted(0);
+      if (!quoted && (name.equals("CURRENT_TIMESTAMP") || name.equals("LOCALTIMESTAMP"))) {
+        return Dialect.NOW.createCall(id.getParserPosition());
+      }
+      return id;
+    }
+    // A field of a nested column: the validator wants the relation's name before it.
+    if (alias != null && !id.isStar() && !id.names.get(0).equals(alias)) {
+      List<String> names = new ArrayList<>(id.names);
+      names.add(0, alias);
+      List<SqlParserPos> places = new ArrayList<>();
+      places.add(id.getComponentParserPosition(0));
+      for (int i = 0; i < id.names.size(); i++) {
+        places.add(id.getComponentParserPosition(i));
+      }
+      return new SqlIdentifier(names, null, id.getParserPosition(), places);
+    }
+    return id;
+  }
+}

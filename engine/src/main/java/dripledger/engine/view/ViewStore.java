@@ -1,0 +1,80 @@
+package dripledger.engine.view;
+
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.SortedBag;
+
+/**
+ * The rows of a view or table, kept in key order. {@link #apply} is called by one thread; the
+ * versions it answers are for everybody.
+ */
+public final class ViewStore {
+  private final RowLayout layout;
+  private final SortKeyCodec codec;
+  private final int[] key;
+  private final BagBatch batch = new BagBatch();
+  private final SortKeyCodec.ByteSink keyBytes = new SortKeyCodec.ByteSink();
+  private SortedBag rows = SortedBag.EMPTY;
+
+  /**
+   * @param key the columns rows are ordered and looked up by, or null for all columns in order
+   */
+  public ViewStore(Schema schema, int[] key) {
+    this.layout = new RowLayout(schema);
+    this.key = key == null ? all(schema.size()) : key.clone();
+    this.codec = new SortKeyCodec(layout, this.key);
+  }
+
+  private static int[] all(int n) {
+    int[] columns = new int[n];
+    for (int i = 0; i < n; i++) {
+      columns[i] = i;
+    }
+    return columns;
+  }
+
+  /**
+   * Takes in a delta.
+   *
+   * @throws IllegalStateException if it takes out a row that is not there; nothing has changed then
+   */
+  public void apply(Page delta) {
+    rows = applied(rows, delta);
+  }
+
+  /** What {@code base} becomes under a delta; this store itself does not change. */
+  SortedBag applied(SortedBag base, Page delta) {
+    for (int i = 0; i < delta.size(); i++) {
+      if (delta.weight(i) != 0) {
+        int start = delta.start(i);
+        keyBytes.clear();
+        codec.encode(delta.bytes(), start, keyBytes);
+        batch.add(
+            keyBytes.bytes(),
+            0,
+            keyBytes.size(),
+            delta.bytes(),
+            start,
+            delta.end(i) - start,
+            delta.weight(i));
+      }
+    }
+    try {
+      return base.apply(batch, null);
+    } finally {
+      batch.clear();
+    }
+  }
+
+  public RelationVersion version() {
+    return new RelationVersion(layout, codec, key, rows);
+  }
+
+  /** Heap held, in bytes: the newest version and the scratch space for the next. */
+  public long heapBytes() {
+    return rows.heapBytes() + batch.heapBytes();
+  }
+}

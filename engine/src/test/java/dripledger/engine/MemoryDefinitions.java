@@ -1,0 +1,35 @@
+package dripledger.engine;
+
+import dripledger.engine.catalog.DefinitionStore;
+import java.util.ArrayList;
+import java.util.List;
+
+/** Definitions that last as long as the test. */
+final class MemoryDefinitions implements DefinitionStore {
+  private final List<StoredDefinition> stored = new ArrayList<>();
+  private long lastId;
+  private long epochs;
+
+  @Override
+  public synchronized List<StoredDefinition> load() {
+    return new ArrayList<>(stored);
+  }
+
+  @Override
+  public synchronized long nextId() {
+    return ++lastId;
+  }
+
+  @Override
+  public synchronized void apply(List<StoredDefinition> added, List<Long> dropped) {
+    stored.removeIf(d -> dropped.contains(d.id()));
+    stored.addAll(added);
+  }
+
+  @Override
+  public synchronized long reserveEpochs(long count) {
+    long first = epochs + 1;
+    epochs += count;
+    return first;
+  }
+}

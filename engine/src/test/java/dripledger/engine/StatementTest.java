@@ -1,0 +1,291 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import java.time.LocalDateTime;
+import java.util.Arrays;
+import java.util.List;
+import java.util.Map;
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.Test;
+
+class StatementTest {
+  private final TestEngine db = new TestEngine();
+
+  private static final String SCAN =
+      """
+      CREATE STREAM scan (
+        parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, grams INTEGER,
+        scanner ROW(id VARCHAR, battery DOUBLE),
+        EVENT TIME at LATENESS INTERVAL '30' SECOND);
+      """;
+  private static final String GATE =
+      "CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity_per_minute INTEGER);";
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  private static Object[] scan(long parcel, String gate, String at, Integer grams) {
+    return new Object[] {
+      parcel,
+      gate,
+      LocalDateTime.parse(at),
+      grams == null ? null : (long) grams,
+      Arrays.asList("S-31", 0.5)
+    };
+  }
+
+  @Test
+  void anEventPushedChangesAView() {
+    db.run(SCAN);
+    db.run(
+        """
+        CREATE MATERIALIZED VIEW gate_load AS
+        SELECT gate, date_trunc('minute', at) AS window_minute, COUNT(*) AS scans,
+               ROUND(AVG(grams), 1) AS mean_grams
+        FROM scan GROUP BY gate, date_trunc('minute', at)
+        """);
+    db.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+    db.push(
+        "scan",
+        scan(2, "G07", "2026-03-02T06:14:19", 2001),
+        scan(3, "G08", "2026-03-02T06:15:00", null));
+    assertThat(db.rows("SELECT * FROM gate_load ORDER BY gate"))
+        .containsExactly("[G07, 2026-03-02T06:14, 2, 1500.5]", "[G08, 2026-03-02T06:15, 1, null]");
+  }
+
+  @Test
+  void aViewOverExistingDataIsFilledFromTheLedger() {
+    db.run(SCAN);
+    db.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+    db.run("CREATE MATERIALIZED VIEW n AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+    db.push("scan", scan(2, "G07", "2026-03-02T06:14:10", 1000));
+    assertThat(db.rows("SELECT * FROM n")).containsExactly("[G07, 2]");
+  }
+
+  @Test
+  void nestedFieldsAreReadWithDots() {
+    db.run(SCAN);
+    db.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+    assertThat(db.rows("SELECT s.scanner.id, s.scanner.battery * 2 FROM scan AS s"))
+        .containsExactly("[S-31, 1.0]");
+    assertThat(db.rows("SELECT scanner.id FROM scan WHERE scanner.battery < 0.6"))
+        .containsExactly("[S-31]");
+  }
+
+  @Test
+  void tablesChangeByStatementAndViewsFollow() {
+    db.run(GATE);
+    db.run(
+        """
+        CREATE MATERIALIZED VIEW hall AS
+        SELECT hall, COUNT(*) AS gates, SUM(capacity_per_minute) AS capacity,
+               MIN(gate) AS first_gate, MAX(capacity_per_minute) AS widest
+        FROM gate GROUP BY hall
+        """);
+    db.run(
+        "INSERT INTO gate VALUES ('G01', 'North', 40), ('G02', 'North', 60), ('G03', 'South', 30)");
+    assertThat(db.rows("SELECT * FROM hall ORDER BY hall"))
+        .containsExactly("[North, 2, 100, G01, 60]", "[South, 1, 30, G03, 30]");
+    db.run(
+        "UPDATE gate SET hall = 'South', capacity_per_minute = capacity_per_minute + 5 WHERE gate = 'G02'");
+    assertThat(db.rows("SELECT * FROM hall ORDER BY hall"))
+        .containsExactly("[North, 1, 40, G01, 40]", "[South, 2, 95, G02, 65]");
+    db.run("DELETE FROM gate WHERE hall = 'North'");
+    assertThat(db.rows("SELECT * FROM hall")).containsExactly("[South, 2, 95, G02, 65]");
+  }
+
+  @Test
+  void aTransactionIsOneEpochOrNothing() {
+    db.run(GATE);
+    db.run(
+        """
+        BEGIN;
+        INSERT INTO gate VALUES ('G01', 'North', 40);
+        UPDATE gate SET capacity_per_minute = 50;
+        COMMIT;
+        """);
+    assertThat(db.rows("SELECT * FROM gate")).containsExactly("[G01, North, 50]");
+    EngineException e =
+        db.error("BEGIN; DELETE FROM gate; INSERT INTO gate VALUES (NULL, 'x', 1); COMMIT");
+    assertThat(e.code()).isEqualTo(EngineException.Code.CONSTRAINT);
+    assertThat(db.rows("SELECT COUNT(*) FROM gate")).containsExactly("[1]");
+    assertThat(db.error("BEGIN; DELETE FROM gate").getMessage()).contains("BEGIN without COMMIT");
+    assertThat(db.rows("SELECT COUNT(*) FROM gate")).containsExactly("[1]");
+  }
+
+  @Test
+  void aPrimaryKeyIsUnique() {
+    db.run(GATE);
+    db.run("INSERT INTO gate VALUES ('G01', 'North', 40)");
+    EngineException e = db.error("INSERT INTO gate VALUES ('G01', 'South', 1)");
+    assertThat(e.getMessage()).isEqualTo("gate already has a row with gate = G01");
+    assertThat(db.error("INSERT INTO gate VALUES ('G2', 'a', 1), ('G2', 'b', 1)").code())
+        .isEqualTo(EngineException.Code.CONSTRAINT);
+  }
+
+  @Test
+  void recoveryReplaysTheLedger() {
+    db.run(SCAN + GATE);
+    db.run("CREATE VIEW heavy AS SELECT * FROM scan WHERE grams > 500");
+    db.run("CREATE MATERIALIZED VIEW n AS SELECT gate, COUNT(*) AS n FROM heavy GROUP BY gate");
+    db.run("CREATE MATERIALIZED VIEW total AS SELECT SUM(n) AS n FROM n");
+    db.push(
+        "scan",
+        scan(1, "G07", "2026-03-02T06:14:09", 1000),
+        scan(1, "G08", "2026-03-02T06:14:09", 10));
+    db.run("INSERT INTO gate VALUES ('G01', 'North', 40)");
+    db.run("UPDATE gate SET hall = 'South'");
+    long epoch = db.engine.snapshot().epoch();
+    db.close();
+    try (TestEngine again = new TestEngine(db.ledger, db.definitions)) {
+      assertThat(again.rows("SELECT * FROM n")).containsExactly("[G07, 1]");
+      assertThat(again.rows("SELECT * FROM total")).containsExactly("[1]");
+      assertThat(again.rows("SELECT * FROM gate")).containsExactly("[G01, South, 40]");
+      assertThat(again.engine.snapshot().epoch()).isGreaterThan(epoch);
+      again.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+      assertThat(again.rows("SELECT * FROM total")).containsExactly("[2]");
+    }
+  }
+
+  @Test
+  void aGlobalAggregateHasARowOfNothing() {
+    db.run(SCAN);
+    db.run(
+        "CREATE MATERIALIZED VIEW t AS SELECT COUNT(*) AS n, SUM(grams) AS g, MAX(gate) AS m FROM scan");
+    assertThat(db.rows("SELECT * FROM t")).containsExactly("[0, null, null]");
+    db.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+    assertThat(db.rows("SELECT * FROM t")).containsExactly("[1, 1000, G07]");
+  }
+
+  @Test
+  void dropNamesWhatDependsOnTheThing() {
+    db.run(SCAN);
+    db.run("CREATE VIEW heavy AS SELECT gate, grams FROM scan WHERE grams > 500");
+    db.run("CREATE MATERIALIZED VIEW n AS SELECT gate, COUNT(*) AS n FROM heavy GROUP BY gate");
+    EngineException e = db.error("DROP STREAM scan");
+    assertThat(e.getMessage())
+        .isEqualTo("scan cannot be dropped: view heavy, materialized view n read from it");
+    assertThat(e.hint()).contains("CASCADE");
+    assertThat(((Result.Done) db.run("DROP STREAM scan CASCADE")).message())
+        .isEqualTo("dropped stream scan, view heavy, materialized view n");
+    assertThat(db.rows("SHOW VIEWS")).isEmpty();
+    assertThat(db.error("DROP VIEW n").getMessage()).isEqualTo("no view \"n\"");
+    assertThat(((Result.Done) db.run("DROP VIEW IF EXISTS n")).message())
+        .isEqualTo("there is no \"n\"");
+  }
+
+  @Test
+  void errorsNameThePlaceAndTheWayOut() {
+    db.run(SCAN);
+    EngineException e = db.error("SELECT gate,\n       gatee\nFROM scan");
+    assertThat(List.of(e.line(), e.column())).containsExactly(2, 8);
+    assertThat(e.getMessage()).isEqualTo("no column \"gatee\" here");
+    assertThat(e.hint()).isEqualTo("did you mean \"gate\"?");
+    e = db.error("SELECT * FROM scn");
+    assertThat(e.getMessage()).isEqualTo("no stream, table or view \"scn\"");
+    assertThat(e.hint()).isEqualTo("did you mean \"scan\"?");
+    assertThat(List.of(e.line(), e.column())).containsExactly(1, 15);
+    e = db.error("selct * from scan");
+    assertThat(e.hint()).as(e.getMessage() + e.line() + ":" + e.column()).contains("SELECT");
+    e = db.error("SELECT gate grams at FROM scan");
+    assertThat(e.hint()).contains("comma");
+    e = db.error("SELECT gate FROM scan WHERE grams = ");
+    assertThat(e.getMessage()).isEqualTo("the statement ends too early");
+    e = db.error("SELECT uper(gate) FROM scan");
+    assertThat(e.hint()).isEqualTo("did you mean upper?");
+    assertThat(db.error("").getMessage()).isEqualTo("there is no statement");
+  }
+
+  @Test
+  void whatIsNotSupportedSaysSoAtItsPlace() {
+    db.run(SCAN + GATE);
+    EngineException e = db.error("SELECT *\nFROM scan JOIN gate ON scan.gate = gate.gate");
+    assertThat(e.code()).isEqualTo(EngineException.Code.NOT_SUPPORTED);
+    assertThat(e.getMessage()).isEqualTo("not supported yet: JOIN");
+    assertThat(List.of(e.line(), e.column())).containsExactly(2, 16);
+    for (String query :
+        List.of(
+            "SELECT ROW_NUMBER() OVER (ORDER BY at) FROM scan",
+            "SELECT * FROM scan WHERE gate IN (SELECT gate FROM gate)",
+            "SELECT * FROM scan WHERE EXISTS (SELECT 1 FROM gate)",
+            "SELECT gate FROM scan INTERSECT SELECT gate FROM gate",
+            "SELECT gate FROM scan EXCEPT SELECT gate FROM gate",
+            "SELECT gate, COUNT(*) FROM scan GROUP BY ROLLUP (gate)",
+            "SELECT STDDEV_POP(grams) FROM scan",
+            "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",
+            "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
+            "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan WHERE at > CURRENT_TIMESTAMP",
+            "CREATE CONNECTION c TYPE kafka",
+            "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",
+            "SHOW CONNECTIONS")) {
+      EngineException each = db.error(query);
+      assertThat(each.code())
+          .as(query + ": " + each.getMessage())
+          .isEqualTo(EngineException.Code.NOT_SUPPORTED);
+      assertThat(each.line()).as(query).isGreaterThan(0);
+    }
+  }
+
+  @Test
+  void parametersAreValuesAndNeverText() {
+    db.run(SCAN);
+    db.push("scan", scan(1, "G07", "2026-03-02T06:14:09", 1000));
+    Result.Rows rows =
+        (Result.Rows)
+            db.run(
+                "SELECT gate FROM scan WHERE gate = :g OR parcel = :p",
+                Map.of("g", "' OR 1=1 --", "p", 1));
+    assertThat(rows.rows()).hasSize(1);
+    assertThat(db.error("SELECT :x").getMessage()).isEqualTo("no value was given for :x");
+  }
+
+  @Test
+  void aRowThatFailsIsRejectedAndTheViewGoesOn() {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, d INTEGER)");
+    db.run("CREATE MATERIALIZED VIEW q AS SELECT k, 100 / d AS q FROM t");
+    db.run("INSERT INTO t VALUES (1, 5), (2, 0), (3, 4)");
+    assertThat(db.rows("SELECT * FROM q ORDER BY k")).containsExactly("[1, 20]", "[3, 25]");
+    assertThat(db.rows("SHOW VIEWS").get(0)).contains(", 1, ");
+    db.run("UPDATE t SET d = 10 WHERE k = 2");
+    assertThat(db.rows("SELECT * FROM q ORDER BY k"))
+        .containsExactly("[1, 20]", "[2, 10]", "[3, 25]");
+    assertThat(db.engine.node(db.engine.object("q")).circuit().rejects().count()).isZero();
+    assertThat(db.error("SELECT 1 / (k - 1) FROM t").getMessage()).contains("division by zero");
+  }
+
+  @Test
+  void followGivesTheAnswerAndThenEveryChange() throws InterruptedException {
+    db.run(GATE);
+    db.run("INSERT INTO gate VALUES ('G01', 'North', 40)");
+    try (Subscription s =
+        db.engine.follow(
+            "SELECT hall, SUM(capacity_per_minute) AS c FROM gate GROUP BY hall", Map.of())) {
+      Subscription.Batch first = s.poll(1000);
+      assertThat(first.snapshot()).isTrue();
+      assertThat(first.changes()).hasSize(1);
+      db.run("INSERT INTO gate VALUES ('G02', 'North', 2)");
+      Subscription.Batch next = s.poll(1000);
+      assertThat(next.changes())
+          .extracting(c -> Arrays.toString(c.row()) + " " + c.weight())
+          .containsExactly("[North, 40] -1", "[North, 42] 1");
+    }
+  }
+
+  @Test
+  void theLatestValueIsFoundByArgMax() {
+    db.run(SCAN);
+    db.run(
+        "CREATE MATERIALIZED VIEW parcel_now AS SELECT parcel, MAX_BY(gate, at) AS gate, MAX(at) AS"
+            + " at, COUNT(*) AS scans FROM scan GROUP BY parcel");
+    db.push(
+        "scan", scan(1, "G07", "2026-03-02T06:14:09", 1), scan(1, "G09", "2026-03-02T06:20:00", 1));
+    db.push("scan", scan(1, "G08", "2026-03-02T06:15:00", 1));
+    assertThat(db.rows("SELECT * FROM parcel_now"))
+        .containsExactly("[1, G09, 2026-03-02T06:20, 3]");
+    assertThat(db.rows("EXPLAIN parcel_now").get(0)).contains("aggregate");
+    assertThat(db.rows("DESCRIBE parcel_now").get(0)).isEqualTo("[parcel, BIGINT, false, key]");
+  }
+}

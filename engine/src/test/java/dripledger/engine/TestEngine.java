@@ -1,0 +1,81 @@
+package dripledger.engine;
+
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import java.time.Clock;
+import java.time.Instant;
+import java.time.ZoneOffset;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+import java.util.Map;
+
+/** An engine in memory with the few words tests need. */
+final class TestEngine implements AutoCloseable {
+  static final Clock CLOCK = Clock.fixed(Instant.parse("2026-03-02T06:00:00Z"), ZoneOffset.UTC);
+
+  final MemoryLedger ledger;
+  final MemoryDefinitions definitions;
+  final Engine engine;
+
+  TestEngine() {
+    this(new MemoryLedger(), new MemoryDefinitions());
+  }
+
+  TestEngine(MemoryLedger ledger, MemoryDefinitions definitions) {
+    this.ledger = ledger;
+    this.definitions = definitions;
+    engine = new Engine(EngineOptions.defaults(), ledger, definitions, CLOCK);
+    engine.start();
+  }
+
+  /** Runs a script and answers the last result's message or rows. */
+  Result run(String script) {
+    List<Result> results = engine.execute(script);
+    return results.get(results.size() - 1);
+  }
+
+  Result run(String script, Map<String, Object> arguments) {
+    List<Result> results = new ArrayList<>();
+    engine.execute(script, arguments, results::add);
+    return results.get(results.size() - 1);
+  }
+
+  /** The rows of a query, each as a list, as text of its boxed values. */
+  List<String> rows(String query) {
+    return ((Result.Rows) run(query)).rows().stream().map(Arrays::toString).toList();
+  }
+
+  /** The single value of a query. */
+  Object value(String query) {
+    List<Object[]> rows = ((Result.Rows) run(query)).rows();
+    return rows.get(0)[0];
+  }
+
+  EngineException error(String script) {
+    try {
+      run(script);
+    } catch (EngineException e) {
+      return e;
+    }
+    throw new AssertionError("no error from: " + script);
+  }
+
+  /** Appends boxed events to a stream and waits until the views show them. */
+  void push(String stream, Object[]... events) {
+    CatalogObject.Stream s = (CatalogObject.Stream) engine.object(stream);
+    Page page = new Page(new RowLayout(s.schema()));
+    for (Object[] event : events) {
+      BoxedRows.write(page.begin(), event);
+      page.commit(1);
+    }
+    engine.awaitApplied(engine.append(s, page).join().sequence());
+  }
+
+  @Override
+  public void close() {
+    engine.close();
+  }
+}

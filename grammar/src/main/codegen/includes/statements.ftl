@@ -1,0 +1,280 @@
+<#-- Our own statements; every production answers a StatementNode that carries one Statement record. -->
+
+boolean IfNotExistsOpt() :
+{
+}
+{
+    LOOKAHEAD(3) <IF> <NOT> <EXISTS> { return true; }
+|
+    { return false; }
+}
+
+boolean IfExistsOpt() :
+{
+}
+{
+    LOOKAHEAD(2) <IF> <EXISTS> { return true; }
+|
+    { return false; }
+}
+
+SqlNode DripCreate() :
+{
+    final Span s;
+    final SqlIdentifier name;
+    boolean replace = false;
+    boolean ifNotExists;
+    final SqlNode query;
+    Statement.Definition def;
+    List<SqlIdentifier> columns = null;
+    List<SqlIdentifier> key = null;
+    Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
+    final String kind;
+}
+{
+    <CREATE> { s = span(); }
+    [ <OR> <REPLACE> { replace = true; } ]
+    (
+        <STREAM> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        { def = new Statement.Definition(); }
+        [ DefinitionElements(def) ]
+        [ SourceClause(def) ]
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateStream(name, replace, ifNotExists, def));
+        }
+    |
+        <TABLE> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        { def = new Statement.Definition(); }
+        [ DefinitionElements(def) ]
+        [ SourceClause(def) ]
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateTable(name, replace, ifNotExists, def));
+        }
+    |
+        <VIEW> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        [ columns = NameList() ]
+        <AS> query = OrderedQueryOrExpr(ExprContext.ACCEPT_QUERY)
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateView(name, replace, ifNotExists, false, columns, null, options, query));
+        }
+    |
+        <MATERIALIZED> <VIEW> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        [ columns = NameList() ]
+        [ <KEY> key = NameList() ]
+        [ <OPTIONS> options = OptionList() ]
+        <AS> query = OrderedQueryOrExpr(ExprContext.ACCEPT_QUERY)
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateView(name, replace, ifNotExists, true, columns, key, options, query));
+        }
+    |
+        ( <CONNECTION> | <SINK> | <ENDPOINT> | <INDEX> )
+        { kind = getToken(0).image; SkipStatement(); }
+        { return new StatementNode(s.end(this), new Statement.Unsupported("CREATE " + kind.toUpperCase(Locale.ROOT))); }
+    )
+}
+
+JAVACODE void SkipStatement() {
+    while (getToken(1).kind != SEMICOLON && getToken(1).kind != EOF) {
+        getNextToken();
+    }
+}
+
+List<SqlIdentifier> NameList() :
+{
+    final List<SqlIdentifier> names = new ArrayList<SqlIdentifier>();
+    SqlIdentifier name;
+}
+{
+    <LPAREN> name = SimpleIdentifier() { names.add(name); }
+    ( <COMMA> name = SimpleIdentifier() { names.add(name); } )*
+    <RPAREN>
+    { return names; }
+}
+
+Map<String, SqlNode> OptionList() :
+{
+    final Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
+}
+{
+    <LPAREN> OptionItem(options) ( <COMMA> OptionItem(options) )* <RPAREN>
+    { return options; }
+}
+
+void OptionItem(Map<String, SqlNode> options) :
+{
+    final SqlIdentifier name;
+    final SqlNode value;
+}
+{
+    name = SimpleIdentifier() value = Literal()
+    { options.put(name.getSimple(), value); }
+}
+
+void DefinitionElements(Statement.Definition def) :
+{
+}
+{
+    <LPAREN> DefinitionElement(def) ( <COMMA> DefinitionElement(def) )* <RPAREN>
+}
+
+void DefinitionElement(Statement.Definition def) :
+{
+    final SqlIdentifier name;
+    final SqlDataTypeSpec type;
+    boolean notNull = false;
+    boolean primary = false;
+    SqlIdentifier meta = null;
+    SqlNode lateness = null;
+    List<SqlIdentifier> key;
+}
+{
+    LOOKAHEAD(2)
+    <EVENT> <TIME> name = SimpleIdentifier()
+    [ <LATENESS> lateness = IntervalLiteral() ]
+    { def.eventTime(name, lateness); }
+|
+    <PRIMARY> <KEY> key = NameList()
+    { def.primaryKey(key); }
+|
+    name = SimpleIdentifier()
+    type = DataType()
+    (
+        <NOT> <NULL> { notNull = true; }
+    |
+        <NULL>
+    |
+        <PRIMARY> <KEY> { primary = true; }
+    |
+        <META> meta = SimpleIdentifier()
+    )*
+    { def.column(new ColumnDefinition(name, type, notNull || primary, primary, meta)); }
+}
+
+void SourceClause(Statement.Definition def) :
+{
+    final SqlIdentifier connection;
+    Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
+    SqlIdentifier format = null;
+}
+{
+    <FROM> connection = CompoundIdentifier()
+    [ options = OptionList() ]
+    [ <FORMAT> format = SimpleIdentifier() ]
+    { def.source(connection, options, format); }
+}
+
+SqlNode DripDrop() :
+{
+    final Span s;
+    final SqlIdentifier name;
+    final String kind;
+    boolean ifExists;
+    boolean cascade = false;
+}
+{
+    <DROP> { s = span(); }
+    (
+        <STREAM> { kind = "STREAM"; }
+    |
+        <TABLE> { kind = "TABLE"; }
+    |
+        <VIEW> { kind = "VIEW"; }
+    |
+        <MATERIALIZED> <VIEW> { kind = "MATERIALIZED VIEW"; }
+    |
+        ( <CONNECTION> | <SINK> | <ENDPOINT> | <INDEX> )
+        { String unsupported = getToken(0).image; SkipStatement(); }
+        { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("DROP " + unsupported.toUpperCase(Locale.ROOT))); kind = null; }
+    )
+    ifExists = IfExistsOpt()
+    name = CompoundIdentifier()
+    [ <CASCADE> { cascade = true; } | <RESTRICT> ]
+    { return new StatementNode(s.end(this), new Statement.Drop(kind, name, ifExists, cascade)); }
+}
+
+SqlNode DripFollow() :
+{
+    final Span s;
+    final SqlNode query;
+}
+{
+    <FOLLOW> { s = span(); }
+    query = OrderedQueryOrExpr(ExprContext.ACCEPT_QUERY)
+    { return new StatementNode(s.end(this), new Statement.Follow(query)); }
+}
+
+SqlNode DripExplain() :
+{
+    final Span s;
+    boolean analyze = false;
+    final SqlNode target;
+}
+{
+    <EXPLAIN> { s = span(); }
+    [ LOOKAHEAD(2) <ANALYZE> { analyze = true; } ]
+    target = OrderedQueryOrExpr(ExprContext.ACCEPT_ALL)
+    { return new StatementNode(s.end(this), new Statement.Explain(analyze, target)); }
+}
+
+SqlNode DripDescribe() :
+{
+    final Span s;
+    final SqlIdentifier name;
+}
+{
+    <DESCRIBE> { s = span(); }
+    name = CompoundIdentifier()
+    { return new StatementNode(s.end(this), new Statement.Describe(name)); }
+}
+
+SqlNode DripShow() :
+{
+    final Span s;
+    final String kind;
+}
+{
+    <SHOW> { s = span(); }
+    (
+        <STREAMS> { kind = "STREAMS"; }
+    |
+        <TABLES> { kind = "TABLES"; }
+    |
+        <VIEWS> { kind = "VIEWS"; }
+    |
+        ( <SINKS> | <ENDPOINTS> | <CONNECTIONS> )
+        { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("SHOW " + getToken(0).image.toUpperCase(Locale.ROOT))); kind = null; }
+    )
+    { return new StatementNode(s.end(this), new Statement.Show(kind)); }
+}
+
+SqlNode DripTransaction() :
+{
+    final Span s;
+}
+{
+    <BEGIN> { s = span(); } [ <TRANSACTION> ]
+    { return new StatementNode(s.end(this), new Statement.Transaction(Statement.Transaction.Step.BEGIN)); }
+|
+    <COMMIT> { s = span(); }
+    { return new StatementNode(s.end(this), new Statement.Transaction(Statement.Transaction.Step.COMMIT)); }
+|
+    <ROLLBACK> { s = span(); }
+    { return new StatementNode(s.end(this), new Statement.Transaction(Statement.Transaction.Step.ROLLBACK)); }
+}
+
+void InfixCast(List<Object> list, ExprContext exprContext, Span s) :
+{
+    final SqlDataTypeSpec type;
+}
+{
+    <INFIX_CAST> { checkNonQueryExpression(exprContext); }
+    type = DataType()
+    {
+        list.add(new SqlParserUtil.ToTreeListItem(SqlLibraryOperators.INFIX_CAST, s.pos()));
+        list.add(type);
+    }
+}

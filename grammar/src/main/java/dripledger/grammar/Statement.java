@@ -1,0 +1,117 @@
+package dripledger.grammar;
+
+import java.util.ArrayList;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlNode;
+
+/**
+ * What one of our own statements says, as parsed and not yet checked. Lists may be null if absent.
+ */
+public sealed interface Statement {
+
+  record CreateStream(
+      SqlIdentifier name, boolean replace, boolean ifNotExists, Definition definition)
+      implements Statement {}
+
+  record CreateTable(
+      SqlIdentifier name, boolean replace, boolean ifNotExists, Definition definition)
+      implements Statement {}
+
+  record CreateView(
+      SqlIdentifier name,
+      boolean replace,
+      boolean ifNotExists,
+      boolean materialized,
+      List<SqlIdentifier> columns,
+      List<SqlIdentifier> key,
+      Map<String, SqlNode> options,
+      SqlNode query)
+      implements Statement {}
+
+  record Drop(String kind, SqlIdentifier name, boolean ifExists, boolean cascade)
+      implements Statement {}
+
+  record Follow(SqlNode query) implements Statement {}
+
+  /** {@code target} is a query, or the name of a view. */
+  record Explain(boolean analyze, SqlNode target) implements Statement {}
+
+  record Describe(SqlIdentifier name) implements Statement {}
+
+  record Show(String kind) implements Statement {}
+
+  record Transaction(Step step) implements Statement {
+    /** What to do with the changes to local tables gathered so far. */
+    public enum Step {
+      BEGIN,
+      COMMIT,
+      ROLLBACK
+    }
+  }
+
+  /** A statement of the language that this release does not carry out. */
+  record Unsupported(String what) implements Statement {}
+
+  /** The body of CREATE STREAM and CREATE TABLE, filled in by the parser as it goes. */
+  final class Definition {
+    private final List<ColumnDefinition> columns = new ArrayList<>();
+    private List<SqlIdentifier> primaryKey;
+    private SqlIdentifier eventTime;
+    private SqlNode lateness;
+    private SqlIdentifier connection;
+    private Map<String, SqlNode> sourceOptions = new LinkedHashMap<>();
+    private SqlIdentifier format;
+
+    public void column(ColumnDefinition column) {
+      columns.add(column);
+    }
+
+    public void primaryKey(List<SqlIdentifier> key) {
+      primaryKey = key;
+    }
+
+    public void eventTime(SqlIdentifier column, SqlNode latenessOrNull) {
+      eventTime = column;
+      lateness = latenessOrNull;
+    }
+
+    public void source(
+        SqlIdentifier connectionName, Map<String, SqlNode> options, SqlIdentifier formatOrNull) {
+      connection = connectionName;
+      sourceOptions = options;
+      format = formatOrNull;
+    }
+
+    public List<ColumnDefinition> columns() {
+      return columns;
+    }
+
+    /** The table constraint PRIMARY KEY (…), or null. */
+    public List<SqlIdentifier> primaryKey() {
+      return primaryKey;
+    }
+
+    public SqlIdentifier eventTime() {
+      return eventTime;
+    }
+
+    public SqlNode lateness() {
+      return lateness;
+    }
+
+    public SqlIdentifier connection() {
+      return connection;
+    }
+
+    public Map<String, SqlNode> sourceOptions() {
+      return sourceOptions;
+    }
+
+    public SqlIdentifier format() {
+      return format;
+    }
+  }
+}
