@@ -397,8 +397,6 @@ final class CodeWriter {
         return function(call, result);
       case TRIM:
         return trim(call);
-      case GREATEST, LEAST, GREATEST_PG, LEAST_PG:
-        return extreme(call, result);
       case DEFAULT:
         throw unsupported("DEFAULT");
       default:
@@ -912,6 +910,8 @@ final class CodeWriter {
           b = b.kind == Kind.VARCHAR ? b : cast(b, ColumnType.varchar(-1));
           return strict(Kind.VARCHAR, List.of(a, b), a.value + ".concat(" + b.value + ")");
         }
+      case "GREATEST", "LEAST":
+        return extreme(call, result);
       case "CONCAT":
         return concat(call);
       case "JSON_VALUE":

@@ -30,6 +30,7 @@ import org.apache.calcite.sql.type.ReturnTypes;
 import org.apache.calcite.sql.type.SqlReturnTypeInference;
 import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeName;
+import org.apache.calcite.sql.type.SqlTypeTransforms;
 import org.apache.calcite.sql.util.SqlOperatorTables;
 import org.apache.calcite.sql.validate.SqlConformance;
 import org.apache.calcite.sql.validate.SqlConformanceEnum;
@@ -144,8 +145,7 @@ final class Dialect {
       };
 
   private static final SqlReturnTypeInference TEXT =
-      ReturnTypes.explicit(SqlTypeName.VARCHAR)
-          .andThen(org.apache.calcite.sql.type.SqlTypeTransforms.TO_NULLABLE);
+      ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.TO_NULLABLE);
 
   static final SqlFunction NOW =
       new SqlFunction(
@@ -172,7 +172,7 @@ final class Dialect {
       function(
           "EXACT_SECONDS",
           ReturnTypes.explicit(f -> f.createSqlType(SqlTypeName.DECIMAL, 18, 6))
-              .andThen(org.apache.calcite.sql.type.SqlTypeTransforms.TO_NULLABLE),
+              .andThen(SqlTypeTransforms.TO_NULLABLE),
           OperandTypes.family(SqlTypeFamily.DATETIME, SqlTypeFamily.CHARACTER));
 
   /** ROUND to a constant number of digits answers a decimal of that scale. */
@@ -206,6 +206,9 @@ final class Dialect {
         return binding.getTypeFactory().createTypeWithNullability(type, nullable);
       };
 
+  private static final SqlReturnTypeInference EXTREME =
+      ReturnTypes.LEAST_RESTRICTIVE.andThen(SqlTypeTransforms.LEAST_NULLABLE);
+
   private static final List<SqlOperator> OWN =
       List.of(
           NOW,
@@ -217,6 +220,11 @@ final class Dialect {
               OperandTypes.or(
                   OperandTypes.NUMERIC,
                   OperandTypes.family(SqlTypeFamily.NUMERIC, SqlTypeFamily.INTEGER))),
+          // NULLs are passed over, as PostgreSQL does; the library has several, which differ in
+          // that.
+          function("GREATEST", EXTREME, OperandTypes.SAME_VARIADIC),
+          function("LEAST", EXTREME, OperandTypes.SAME_VARIADIC),
+          function("CONCAT", ReturnTypes.VARCHAR, OperandTypes.ONE_OR_MORE),
           padding("LPAD"),
           padding("RPAD"));
 

@@ -21,7 +21,6 @@ import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlSelect;
-import org.apache.calcite.sql.fun.SqlLibraryOperators;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.util.SqlShuttle;
@@ -223,12 +222,6 @@ final class SyntaxRewriter extends SqlShuttle {
         return SqlStdOperatorTable.ARG_MAX.createCall(pos, call.getOperandList());
       case "min_by":
         return SqlStdOperatorTable.ARG_MIN.createCall(pos, call.getOperandList());
-      case "greatest":
-        return SqlLibraryOperators.GREATEST_PG.createCall(pos, call.getOperandList());
-      case "least":
-        return SqlLibraryOperators.LEAST_PG.createCall(pos, call.getOperandList());
-      case "concat":
-        return SqlLibraryOperators.CONCAT_FUNCTION_WITH_NULL.createCall(pos, call.getOperandList());
       case "trunc":
         return SqlStdOperatorTable.TRUNCATE.createCall(pos, call.getOperandList());
       default:
