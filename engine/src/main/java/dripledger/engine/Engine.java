@@ -246,6 +246,11 @@ public final class Engine implements AutoCloseable {
     return ledger.append(List.of(new Ledger.Entry(stream.id(), events)));
   }
 
+  /** Changes a stream or table has been given, all time. */
+  public long position(CatalogObject object) {
+    return ledger.position(object.id());
+  }
+
   /** Waits until the views show an append; answers the epoch that does. */
   public long awaitApplied(long sequence) {
     try {

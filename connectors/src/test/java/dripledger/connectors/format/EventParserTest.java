@@ -1,0 +1,108 @@
+package dripledger.connectors.format;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.Schema;
+import java.io.ByteArrayInputStream;
+import java.io.IOException;
+import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+import java.util.Map;
+import org.junit.jupiter.api.Test;
+
+class EventParserTest {
+  private static final Schema SCAN =
+      Schema.of(
+          new Column("parcel", ColumnType.of(Kind.BIGINT).notNull()),
+          new Column("gate", ColumnType.varchar(-1)),
+          new Column("at", ColumnType.of(Kind.TIMESTAMP)),
+          new Column("grams", ColumnType.of(Kind.INTEGER)),
+          new Column("price", ColumnType.decimal(8, 2)),
+          new Column(
+              "scanner",
+              ColumnType.row(
+                  List.of(
+                      new Column("id", ColumnType.varchar(-1)),
+                      new Column("battery", ColumnType.of(Kind.DOUBLE))))));
+
+  private final List<String> rows = new ArrayList<>();
+  private final List<String> rejects = new ArrayList<>();
+
+  private void parse(String body, EventParser.Format format) throws IOException {
+    EventParser parser =
+        new EventParser(SCAN, Map.of(), this::keep, r -> rejects.add(r.line() + ": " + r.reason()));
+    parser.parse(new ByteArrayInputStream(body.getBytes(StandardCharsets.UTF_8)), format);
+  }
+
+  private void keep(Page page) {
+    for (int i = 0; i < page.size(); i++) {
+      rows.add(Arrays.toString(BoxedRows.read(page.layout(), page.bytes(), page.start(i))));
+    }
+  }
+
+  @Test
+  void brokenLinesAreRejectedOneByOne() throws IOException {
+    parse(
+        """
+        {"parcel":1,"gate":"G07","at":"2026-03-02T06:14:09.120Z","grams":1840,"price":"1.5","scanner":{"id":"S-31","battery":0.82},"extra":[1,{"a":2}]}
+        {"parcel":2,"gate":
+        {"gate":"G07"}
+
+        {"parcel":3,"grams":"heavy"}
+        [1]
+        {"parcel":4,"grams":12.5}
+        {"parcel":5,"scanner":7}
+        {"parcel":6,"grams":"12","at":1772431200000}
+        {"parcel":7,"price":1.005,"gate":{"a":[1]}}""",
+        EventParser.Format.NDJSON);
+    assertThat(rows)
+        .containsExactly(
+            "[1, G07, 2026-03-02T06:14:09.120, 1840, 1.50, [S-31, 0.82]]",
+            "[6, null, 2026-03-02T06:00, 12, null, null]",
+            "[7, {\"a\":[1]}, null, null, 1.01, null]");
+    assertThat(rejects)
+        .satisfiesExactly(
+            r -> assertThat(r).startsWith("2: broken JSON: "),
+            r -> assertThat(r).isEqualTo("3: column parcel is NOT NULL and the value is missing"),
+            r -> assertThat(r).isEqualTo("5: column grams: \"heavy\" is not of type INTEGER"),
+            r -> assertThat(r).isEqualTo("6: not a JSON object"),
+            r -> assertThat(r).isEqualTo("7: column grams: 12.5 is not of type INTEGER"),
+            r ->
+                assertThat(r)
+                    .isEqualTo(
+                        "8: column scanner: 7 is not of type ROW(id VARCHAR, battery DOUBLE)"));
+  }
+
+  @Test
+  void anArrayIsReadElementByElement() throws IOException {
+    parse(
+        "[{\"parcel\":1},{\"parcel\":\"x\",\"gate\":\"G\"},3,{\"parcel\":2}]",
+        EventParser.Format.JSON_ARRAY);
+    assertThat(rows).hasSize(2);
+    assertThat(rejects)
+        .containsExactly("2: column parcel: \"x\" is not of type BIGINT", "3: not a JSON object");
+    parse("[{\"parcel\":9},{\"par", EventParser.Format.JSON_ARRAY);
+    assertThat(rows).hasSize(3);
+    assertThat(rejects.get(2)).contains("nothing behind it can be read");
+  }
+
+  @Test
+  void csvNamesItsColumnsInTheFirstLine() throws IOException {
+    parse(
+        "gate,parcel,other\r\n\"G,07\",1,x\r\nG08,two,x\r\nG09,3\r\n,4,\r\n",
+        EventParser.Format.CSV);
+    assertThat(rows)
+        .containsExactly("[1, G,07, null, null, null, null]", "[4, null, null, null, null, null]");
+    assertThat(rejects)
+        .containsExactly(
+            "3: column parcel: \"two\" is not of type BIGINT",
+            "4: the header names 3 columns, this line has 2");
+  }
+}

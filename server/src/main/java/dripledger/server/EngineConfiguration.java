@@ -1,0 +1,122 @@
+package dripledger.server;
+
+import dripledger.engine.Engine;
+import dripledger.engine.EngineOptions;
+import dripledger.server.records.PostgresDefinitions;
+import dripledger.server.records.PostgresLedger;
+import io.micrometer.core.instrument.Gauge;
+import io.micrometer.core.instrument.MeterRegistry;
+import java.time.Clock;
+import java.util.function.ToDoubleFunction;
+import javax.sql.DataSource;
+import org.springframework.boot.health.contributor.Health;
+import org.springframework.boot.health.contributor.HealthIndicator;
+import org.springframework.context.annotation.Bean;
+import org.springframework.context.annotation.Configuration;
+
+/** Wires the engine to its records, its health and its figures. */
+@Configuration
+class EngineConfiguration {
+  @Bean(destroyMethod = "close")
+  PostgresLedger ledger(DataSource dataSource, Settings settings) {
+    return new PostgresLedger(dataSource, settings.maxUnacknowledgedBytes());
+  }
+
+  @Bean
+  PostgresDefinitions definitions(DataSource dataSource) {
+    return new PostgresDefinitions(dataSource);
+  }
+
+  // Spring closes beans in reverse order of dependence: the engine first, then the ledger.
+  @Bean(destroyMethod = "close")
+  Engine engine(PostgresLedger ledger, PostgresDefinitions definitions, Settings settings) {
+    EngineOptions options =
+        new EngineOptions(
+            settings.maxEpochRows(),
+            settings.maxQueuedBytes(),
+            settings.maxResultRows(),
+            settings.maxFollowerChanges());
+    Engine engine = new Engine(options, ledger, definitions, Clock.systemUTC());
+    engine.start();
+    warm(engine);
+    return engine;
+  }
+
+  /** The first statement loads the SQL library, which takes seconds; better now than for a user. */
+  private static void warm(Engine engine) {
+    engine.execute("SELECT UPPER(a) AS b, COUNT(*) AS n FROM (VALUES ('x')) AS t (a) GROUP BY a");
+  }
+
+  @Bean
+  HealthIndicator engineHealth(Engine engine) {
+    return () -> {
+      Health.Builder health = Health.up().withDetail("epoch", engine.snapshot().epoch());
+      engine
+          .catalog()
+          .all()
+          .forEach(
+              o -> {
+                if (engine.node(o) != null && engine.node(o).failure() != null) {
+                  health.down().withDetail(o.name(), engine.node(o).failure());
+                }
+              });
+      return health.build();
+    };
+  }
+
+  @Bean
+  EngineFigures engineFigures(Engine engine, PostgresLedger ledger, MeterRegistry registry) {
+    return new EngineFigures(engine, ledger, registry);
+  }
+
+  /** Registers the gauges that /actuator/prometheus answers. */
+  static final class EngineFigures {
+    EngineFigures(Engine engine, PostgresLedger ledger, MeterRegistry registry) {
+      gauge(registry, engine, "drip.epoch", "the newest epoch", e -> e.snapshot().epoch());
+      gauge(
+          registry,
+          engine,
+          "drip.rows.taken",
+          "changes taken in since the start",
+          e -> e.loop().rowsTaken());
+      gauge(
+          registry,
+          engine,
+          "drip.queued.bytes",
+          "changes that wait for the epoch loop",
+          e -> e.loop().queuedBytes());
+      gauge(
+          registry,
+          engine,
+          "drip.last.epoch.seconds",
+          "how long the last epoch took",
+          e -> e.loop().lastStepNanos() / 1e9);
+      gauge(
+          registry,
+          engine,
+          "drip.state.bytes",
+          "operator state of all views",
+          e ->
+              e.catalog().all().stream()
+                  .mapToDouble(o -> e.node(o) == null ? 0 : e.node(o).stateBytes())
+                  .sum());
+      gauge(
+          registry,
+          ledger,
+          "drip.unacknowledged.bytes",
+          "pushed bytes that wait for the database",
+          PostgresLedger::waitingBytes);
+      gauge(
+          registry,
+          ledger,
+          "drip.ledger.sequence",
+          "the last durable append",
+          PostgresLedger::lastSequence);
+    }
+
+    private static <T> void gauge(
+        MeterRegistry registry, T of, String name, String text, ToDoubleFunction<T> value) {
+      Gauge.builder(name, of, value).description(text).register(registry);
+    }
+  }
+}

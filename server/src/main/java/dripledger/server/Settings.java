@@ -1,0 +1,24 @@
+package dripledger.server;
+
+import org.springframework.boot.context.properties.ConfigurationProperties;
+
+/**
+ * The service's bounds, from {@code drip.*} in the configuration.
+ *
+ * @param maxEpochRows an epoch stops taking more once it has this many rows
+ * @param maxQueuedBytes inputs wait once this many bytes of changes are queued for the epoch loop
+ * @param maxResultRows a query that answers more rows is refused
+ * @param maxFollowerChanges a follower that is this far behind is cut off
+ * @param maxFollowers connections that may follow at the same time
+ * @param maxStatementBytes the longest script taken
+ * @param maxUnacknowledgedBytes pushes wait once this many bytes wait for the database
+ */
+@ConfigurationProperties("drip")
+public record Settings(
+    int maxEpochRows,
+    long maxQueuedBytes,
+    int maxResultRows,
+    int maxFollowerChanges,
+    int maxFollowers,
+    int maxStatementBytes,
+    long maxUnacknowledgedBytes) {}

@@ -1,0 +1,133 @@
+package dripledger.server.http;
+
+import dripledger.connectors.format.EventParser;
+import dripledger.connectors.format.Reject;
+import dripledger.engine.Engine;
+import dripledger.engine.EngineException;
+import dripledger.engine.Ledger;
+import dripledger.engine.catalog.CatalogObject;
+import jakarta.servlet.http.HttpServletRequest;
+import java.io.BufferedInputStream;
+import java.io.IOException;
+import java.io.InputStream;
+import java.time.LocalDateTime;
+import java.time.ZoneOffset;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.CompletionException;
+import org.springframework.web.bind.annotation.PathVariable;
+import org.springframework.web.bind.annotation.PostMapping;
+import org.springframework.web.bind.annotation.RequestParam;
+import org.springframework.web.bind.annotation.RestController;
+
+/**
+ * {@code POST /api/v1/streams/{name}/events}: takes events and answers once they are durable, or
+ * with {@code wait=applied} once the views show them.
+ */
+@RestController
+class EventsController {
+  private static final int SHOWN_REJECTS = 100;
+
+  private final Engine engine;
+
+  EventsController(Engine engine) {
+    this.engine = engine;
+  }
+
+  @PostMapping("/api/v1/streams/{name}/events")
+  Map<String, Object> push(
+      @PathVariable String name,
+      @RequestParam(name = "wait", required = false) String wait,
+      HttpServletRequest request)
+      throws IOException {
+    CatalogObject object = engine.object(name);
+    if (!(object instanceof CatalogObject.Stream stream)) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "\"" + name + "\" is a " + object.kind() + ", and events go to streams",
+          object instanceof CatalogObject.Table ? "use INSERT for a table" : null);
+    }
+    if (wait != null && !wait.equals("applied")) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "wait can be \"applied\"",
+          "leave it out or say wait=applied");
+    }
+    Map<Integer, Object> filled = new HashMap<>();
+    stream.meta().forEach((column, meta) -> filled.put(column, LocalDateTime.now(ZoneOffset.UTC)));
+    List<CompletableFuture<Ledger.Receipt>> receipts = new ArrayList<>();
+    List<Reject> rejects = new ArrayList<>();
+    long[] counts = new long[2];
+    EventParser parser =
+        new EventParser(
+            stream.schema(),
+            filled,
+            page -> {
+              counts[0] += page.size();
+              receipts.add(engine.append(stream, page));
+            },
+            reject -> {
+              counts[1]++;
+              if (rejects.size() < SHOWN_REJECTS) {
+                rejects.add(reject);
+              }
+            });
+    InputStream body = new BufferedInputStream(request.getInputStream(), 1 << 16);
+    parser.parse(body, format(request.getContentType(), body));
+    return answer(stream, receipts, rejects, counts, wait != null);
+  }
+
+  private Map<String, Object> answer(
+      CatalogObject.Stream stream,
+      List<CompletableFuture<Ledger.Receipt>> receipts,
+      List<Reject> rejects,
+      long[] counts,
+      boolean applied) {
+    Ledger.Receipt last = null;
+    for (CompletableFuture<Ledger.Receipt> receipt : receipts) {
+      try {
+        last = receipt.join();
+      } catch (CompletionException e) {
+        throw new EngineException(
+            EngineException.Code.FAILED,
+            "not all events could be made durable: " + e.getCause().getMessage(),
+            "push them again once the service is back");
+      }
+    }
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("accepted", counts[0]);
+    answer.put("rejected", counts[1]);
+    answer.put("position", last == null ? engine.position(stream) : last.positions()[0]);
+    if (applied && last != null) {
+      answer.put("epoch", engine.awaitApplied(last.sequence()));
+    }
+    if (!rejects.isEmpty()) {
+      answer.put("rejects", rejects);
+    }
+    return answer;
+  }
+
+  /** By content type; without a telling one, by the first character. */
+  private static EventParser.Format format(String contentType, InputStream body)
+      throws IOException {
+    String type = contentType == null ? "" : contentType.split(";")[0].strip();
+    switch (type) {
+      case "text/csv":
+        return EventParser.Format.CSV;
+      case "application/x-ndjson", "application/jsonl", "application/ndjson":
+        return EventParser.Format.NDJSON;
+      default:
+        body.mark(1 << 12);
+        int first = body.read();
+        for (int i = 0; i < 4000 && first >= 0 && first <= ' '; i++) {
+          first = body.read();
+        }
+        body.reset();
+        return first == '[' ? EventParser.Format.JSON_ARRAY : EventParser.Format.NDJSON;
+    }
+  }
+}

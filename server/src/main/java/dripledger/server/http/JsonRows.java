@@ -1,0 +1,80 @@
+package dripledger.server.http;
+
+import dripledger.engine.expr.Casts;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import java.math.BigDecimal;
+import java.time.LocalDateTime;
+import java.util.Base64;
+import java.util.List;
+import tools.jackson.core.JsonGenerator;
+
+/**
+ * Rows as JSON: DECIMAL a string (exact), BIGINT a number, TIMESTAMP ISO-8601 with Z, VARBINARY
+ * base64, ROW an object, ARRAY an array; NaN and infinities are strings. Stateless.
+ */
+final class JsonRows {
+  private JsonRows() {}
+
+  static void columns(JsonGenerator json, List<Column> columns) {
+    json.writeArrayPropertyStart("columns");
+    for (Column c : columns) {
+      json.writeStartObject();
+      json.writeStringProperty("name", c.name());
+      json.writeStringProperty("type", c.type().sql());
+      json.writeBooleanProperty("nullable", c.type().nullable());
+      json.writeEndObject();
+    }
+    json.writeEndArray();
+  }
+
+  /** A row as an array in column order. */
+  static void array(JsonGenerator json, List<Column> columns, Object[] row) {
+    json.writeStartArray();
+    for (int i = 0; i < row.length; i++) {
+      value(json, columns.get(i).type(), row[i]);
+    }
+    json.writeEndArray();
+  }
+
+  /** A row as an object by column name. */
+  static void object(JsonGenerator json, List<Column> columns, Object[] row) {
+    json.writeStartObject();
+    for (int i = 0; i < row.length; i++) {
+      json.writeName(columns.get(i).name());
+      value(json, columns.get(i).type(), row[i]);
+    }
+    json.writeEndObject();
+  }
+
+  private static void value(JsonGenerator json, ColumnType type, Object value) {
+    if (value == null) {
+      json.writeNull();
+    } else if (value instanceof Boolean b) {
+      json.writeBoolean(b);
+    } else if (value instanceof Long n) {
+      json.writeNumber(n);
+    } else if (value instanceof Double d) {
+      if (Double.isFinite(d)) {
+        json.writeNumber(d);
+      } else {
+        json.writeString(Casts.text(d));
+      }
+    } else if (value instanceof BigDecimal d) {
+      json.writeString(d.toPlainString());
+    } else if (value instanceof LocalDateTime t) {
+      json.writeString(Casts.isoTimestamp(BoxedRows.micros(t)));
+    } else if (value instanceof byte[] b) {
+      json.writeString(Base64.getEncoder().encodeToString(b));
+    } else if (type.kind() == ColumnType.Kind.ROW) {
+      object(json, type.fields(), ((List<?>) value).toArray());
+    } else if (value instanceof List<?> list) {
+      json.writeStartArray();
+      list.forEach(v -> value(json, type.element(), v));
+      json.writeEndArray();
+    } else {
+      json.writeString(value.toString());
+    }
+  }
+}

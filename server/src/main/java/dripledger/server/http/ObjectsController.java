@@ -1,0 +1,109 @@
+package dripledger.server.http;
+
+import dripledger.engine.Engine;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.expr.Casts;
+import dripledger.engine.row.Column;
+import dripledger.engine.time.Watermark;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.Snapshot;
+import java.util.Arrays;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import org.springframework.web.bind.annotation.GetMapping;
+import org.springframework.web.bind.annotation.PathVariable;
+import org.springframework.web.bind.annotation.RestController;
+
+/** {@code /api/v1/objects}: what exists, its definition, columns, health and figures. */
+@RestController
+class ObjectsController {
+  private final Engine engine;
+
+  ObjectsController(Engine engine) {
+    this.engine = engine;
+  }
+
+  @GetMapping("/api/v1/objects")
+  Map<String, Object> all() {
+    Snapshot snapshot = engine.snapshot();
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("epoch", snapshot.epoch());
+    answer.put("rows_taken", engine.loop().rowsTaken());
+    answer.put("queued_bytes", engine.loop().queuedBytes());
+    answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
+    return answer;
+  }
+
+  @GetMapping("/api/v1/objects/{name}")
+  Map<String, Object> one(@PathVariable String name) {
+    CatalogObject object = engine.object(name);
+    Map<String, Object> answer = describe(object, engine.snapshot());
+    answer.put("sql", object.sql());
+    answer.put(
+        "used_by", engine.catalog().dependents(object).stream().map(CatalogObject::name).toList());
+    LiveNode node = engine.node(object);
+    if (node != null && node.circuit() != null) {
+      answer.put("reject_reasons", node.circuit().rejects().reasons());
+    }
+    return answer;
+  }
+
+  private Map<String, Object> describe(CatalogObject object, Snapshot snapshot) {
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("name", object.name());
+    answer.put("kind", object.kind());
+    answer.put("columns", object.schema().columns().stream().map(this::column).toList());
+    int[] key =
+        object instanceof CatalogObject.Table t
+            ? t.primaryKey()
+            : object instanceof CatalogObject.MaterializedView m ? m.key() : null;
+    if (key != null) {
+      answer.put(
+          "key", Arrays.stream(key).mapToObj(i -> object.schema().column(i).name()).toList());
+    }
+    LiveNode node = engine.node(object);
+    if (node != null) {
+      figures(object, node, snapshot, answer);
+    }
+    return answer;
+  }
+
+  private void figures(
+      CatalogObject object, LiveNode node, Snapshot snapshot, Map<String, Object> answer) {
+    RelationVersion version = snapshot.relation(object.id());
+    if (version != null) {
+      answer.put("rows", version.count());
+      answer.put("row_bytes", version.heapBytes());
+    }
+    if (object instanceof CatalogObject.Stream) {
+      answer.put("events", engine.position(object));
+      answer.put("late", node.late());
+      answer.put(
+          "watermark",
+          node.watermarkMicros() == Watermark.NONE
+              ? null
+              : Casts.isoTimestamp(node.watermarkMicros()));
+    }
+    answer.put("changed_epoch", node.lastEpoch());
+    if (node.circuit() != null) {
+      answer.put("state_bytes", node.stateBytes());
+      answer.put("state_keys", node.stateKeys());
+      answer.put("rejects", node.circuit().rejects().count());
+    }
+    answer.put("health", node.failure() == null ? "ok" : "stopped: " + node.failure());
+  }
+
+  private Map<String, Object> column(Column column) {
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("name", column.name());
+    answer.put("type", column.type().sql());
+    answer.put("nullable", column.type().nullable());
+    List<Column> fields = column.type().fields();
+    if (!fields.isEmpty()) {
+      answer.put("fields", fields.stream().map(this::column).toList());
+    }
+    return answer;
+  }
+}

@@ -1,0 +1,95 @@
+package dripledger.server.http;
+
+import dripledger.engine.Engine;
+import dripledger.engine.EngineException;
+import dripledger.engine.Result;
+import dripledger.server.Settings;
+import java.io.IOException;
+import java.io.StringWriter;
+import java.util.HashMap;
+import java.util.Map;
+import org.springframework.http.MediaType;
+import org.springframework.http.ProblemDetail;
+import org.springframework.http.ResponseEntity;
+import org.springframework.web.bind.annotation.PostMapping;
+import org.springframework.web.bind.annotation.RequestBody;
+import org.springframework.web.bind.annotation.RestController;
+import tools.jackson.core.JsonGenerator;
+import tools.jackson.databind.json.JsonMapper;
+
+/** {@code POST /api/v1/sql}: runs one or more statements. */
+@RestController
+class SqlController {
+  private final Engine engine;
+  private final Settings settings;
+  private final JsonMapper mapper;
+
+  SqlController(Engine engine, Settings settings, JsonMapper mapper) {
+    this.engine = engine;
+    this.settings = settings;
+    this.mapper = mapper;
+  }
+
+  /** The request; {@code args} holds the values of :name parameters and may be missing. */
+  record Script(String sql, Map<String, Object> args) {}
+
+  @PostMapping(path = "/api/v1/sql", consumes = MediaType.APPLICATION_JSON_VALUE)
+  ResponseEntity<?> run(@RequestBody Script script) throws IOException {
+    if (script.sql() == null) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "the request has no \"sql\"",
+          "send {\"sql\": \"SELECT …\"}");
+    }
+    if (script.sql().length() > settings.maxStatementBytes()) {
+      throw new EngineException(
+          EngineException.Code.LIMIT,
+          "the script is longer than " + settings.maxStatementBytes() + " characters",
+          "send it in parts");
+    }
+    Map<String, Object> args = script.args() == null ? new HashMap<>() : script.args();
+    StringWriter out = new StringWriter();
+    int[] done = new int[1];
+    try (JsonGenerator json = mapper.createGenerator(out)) {
+      json.writeStartObject();
+      json.writeArrayPropertyStart("results");
+      long[] began = {System.nanoTime()};
+      engine.execute(
+          script.sql(),
+          args,
+          result -> {
+            write(json, result, (System.nanoTime() - began[0]) / 1e6);
+            began[0] = System.nanoTime();
+            done[0]++;
+          });
+      json.writeEndArray();
+      json.writeEndObject();
+    } catch (EngineException e) {
+      ProblemDetail problem = Problems.of(e);
+      problem.setProperty("statements_done", done[0]);
+      return ResponseEntity.status(problem.getStatus())
+          .contentType(MediaType.APPLICATION_PROBLEM_JSON)
+          .body(problem);
+    }
+    return ResponseEntity.ok().contentType(MediaType.APPLICATION_JSON).body(out.toString());
+  }
+
+  private static void write(JsonGenerator json, Result result, double elapsedMillis) {
+    json.writeStartObject();
+    if (result instanceof Result.Rows rows) {
+      json.writeStringProperty("kind", "rows");
+      JsonRows.columns(json, rows.columns());
+      json.writeArrayPropertyStart("rows");
+      for (Object[] row : rows.rows()) {
+        JsonRows.array(json, rows.columns(), row);
+      }
+      json.writeEndArray();
+    } else {
+      json.writeStringProperty("kind", "done");
+      json.writeStringProperty("message", ((Result.Done) result).message());
+    }
+    json.writeNumberProperty("epoch", result.epoch());
+    json.writeNumberProperty("elapsed_ms", Math.round(elapsedMillis * 1000) / 1000.0);
+    json.writeEndObject();
+  }
+}

@@ -1,0 +1,344 @@
+package dripledger.server.records;
+
+import com.github.luben.zstd.Zstd;
+import dripledger.engine.Ledger;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.PageCodec;
+import java.sql.Connection;
+import java.sql.PreparedStatement;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.util.ArrayDeque;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.CompletableFuture;
+import java.util.function.Consumer;
+import java.util.function.LongFunction;
+import javax.sql.DataSource;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
+
+/**
+ * The ledger in PostgreSQL, by group commit: one writer thread takes all appends that wait, writes
+ * them as one segment (a compressed page a relation) in one transaction, hands the segment to the
+ * receiver and acknowledges. An append is never split over segments.
+ *
+ * <p>If the database fails, the writer tries the same segment again until it is there; a segment
+ * whose commit was in doubt is looked for first, so it is written exactly once. Appends wait
+ * meanwhile, up to a bound in bytes. Thread-safe.
+ */
+public final class PostgresLedger implements Ledger {
+  private static final Logger LOG = LoggerFactory.getLogger(PostgresLedger.class);
+  private static final long MAX_SEGMENT_BYTES = 4 << 20;
+  private static final int COMPRESSION_LEVEL = 1;
+  private static final long RETRY_MILLIS = 500;
+
+  private record Pending(
+      List<Entry> entries, long bytes, CompletableFuture<Receipt> acknowledged) {}
+
+  private final DataSource dataSource;
+  private final long maxWaitingBytes;
+  private final ArrayDeque<Pending> queue = new ArrayDeque<>();
+  private final Map<Long, Long> positions = new HashMap<>();
+  private final Thread writer = new Thread(this::write, "ledger-writer");
+  private long waitingBytes;
+  private boolean closed;
+  private volatile long lastSequence;
+  private volatile Receiver receiver;
+
+  /** Reads where the ledger ends and starts the writer. */
+  public PostgresLedger(DataSource dataSource, long maxWaitingBytes) {
+    this.dataSource = dataSource;
+    this.maxWaitingBytes = maxWaitingBytes;
+    try (Connection c = dataSource.getConnection()) {
+      try (PreparedStatement s =
+              c.prepareStatement("SELECT coalesce(max(sequence), 0) FROM ledger_segment");
+          ResultSet r = s.executeQuery()) {
+        r.next();
+        lastSequence = r.getLong(1);
+      }
+      try (PreparedStatement s =
+              c.prepareStatement(
+                  "SELECT relation_id, max(first_position + changes) FROM ledger_segment"
+                      + " GROUP BY relation_id");
+          ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          positions.put(r.getLong(1), r.getLong(2));
+        }
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the ledger cannot be read", e);
+    }
+    writer.start();
+  }
+
+  @Override
+  public void receiver(Receiver newReceiver) {
+    receiver = newReceiver;
+  }
+
+  @Override
+  public long lastSequence() {
+    return lastSequence;
+  }
+
+  @Override
+  public long position(long relationId) {
+    synchronized (positions) {
+      return positions.getOrDefault(relationId, 0L);
+    }
+  }
+
+  /** Bytes that wait to become durable. */
+  public synchronized long waitingBytes() {
+    return waitingBytes;
+  }
+
+  @Override
+  public CompletableFuture<Receipt> append(List<Entry> entries) {
+    long bytes = entries.stream().mapToLong(e -> e.changes().byteSize()).sum();
+    Pending pending = new Pending(List.copyOf(entries), bytes, new CompletableFuture<>());
+    synchronized (this) {
+      while (waitingBytes > maxWaitingBytes && !closed) {
+        try {
+          wait();
+        } catch (InterruptedException e) {
+          Thread.currentThread().interrupt();
+          pending.acknowledged.completeExceptionally(e);
+          return pending.acknowledged;
+        }
+      }
+      if (closed) {
+        pending.acknowledged.completeExceptionally(
+            new IllegalStateException("the service is shutting down"));
+        return pending.acknowledged;
+      }
+      queue.add(pending);
+      waitingBytes += bytes;
+      notifyAll();
+    }
+    return pending.acknowledged;
+  }
+
+  private void write() {
+    while (true) {
+      List<Pending> group = new ArrayList<>();
+      synchronized (this) {
+        while (queue.isEmpty() && !closed) {
+          try {
+            wait();
+          } catch (InterruptedException e) {
+            closed = true;
+          }
+        }
+        if (queue.isEmpty()) {
+          return;
+        }
+        long bytes = 0;
+        while (!queue.isEmpty() && (group.isEmpty() || bytes < MAX_SEGMENT_BYTES)) {
+          Pending next = queue.poll();
+          bytes += next.bytes;
+          group.add(next);
+        }
+      }
+      try {
+        commit(group);
+      } catch (RuntimeException e) {
+        LOG.error("a group of appends failed", e);
+        group.forEach(p -> p.acknowledged.completeExceptionally(e));
+      }
+      synchronized (this) {
+        group.forEach(p -> waitingBytes -= p.bytes);
+        notifyAll();
+      }
+    }
+  }
+
+  private void commit(List<Pending> group) {
+    Map<Long, Page> pages = new LinkedHashMap<>();
+    List<long[]> ends = new ArrayList<>();
+    Map<Long, Long> counted = new HashMap<>();
+    for (Pending pending : group) {
+      long[] positionsAfter = new long[pending.entries.size()];
+      for (int i = 0; i < positionsAfter.length; i++) {
+        Entry entry = pending.entries.get(i);
+        pages
+            .computeIfAbsent(entry.relationId(), id -> new Page(entry.changes().layout()))
+            .appendAll(entry.changes());
+        positionsAfter[i] =
+            position(entry.relationId())
+                + counted.merge(entry.relationId(), (long) entry.changes().size(), Long::sum);
+      }
+      ends.add(positionsAfter);
+    }
+    long sequence = lastSequence + 1;
+    if (!store(sequence, pages)) {
+      group.forEach(
+          p ->
+              p.acknowledged.completeExceptionally(
+                  new IllegalStateException("the service is shutting down")));
+      return;
+    }
+    synchronized (positions) {
+      counted.forEach((id, n) -> positions.merge(id, n, Long::sum));
+    }
+    lastSequence = sequence;
+    Receiver to = receiver;
+    if (to != null) {
+      List<Entry> merged = new ArrayList<>();
+      pages.forEach((id, page) -> merged.add(new Entry(id, page)));
+      to.committed(sequence, merged);
+    }
+    for (int i = 0; i < group.size(); i++) {
+      group.get(i).acknowledged.complete(new Receipt(sequence, ends.get(i)));
+    }
+  }
+
+  /** Writes the segment until it is there; false if the service closes before it is. */
+  private boolean store(long sequence, Map<Long, Page> pages) {
+    boolean inDoubt = false;
+    while (true) {
+      try {
+        if (inDoubt && exists(sequence)) {
+          return true;
+        }
+        insert(sequence, pages);
+        return true;
+      } catch (SQLException e) {
+        inDoubt = true;
+        LOG.warn("the ledger cannot be written, trying again: {}", e.getMessage());
+        synchronized (this) {
+          if (closed) {
+            return false;
+          }
+          try {
+            wait(RETRY_MILLIS);
+          } catch (InterruptedException interrupt) {
+            closed = true;
+          }
+        }
+      }
+    }
+  }
+
+  private boolean exists(long sequence) throws SQLException {
+    try (Connection c = dataSource.getConnection();
+        PreparedStatement s =
+            c.prepareStatement("SELECT 1 FROM ledger_segment WHERE sequence = ? LIMIT 1")) {
+      s.setLong(1, sequence);
+      try (ResultSet r = s.executeQuery()) {
+        return r.next();
+      }
+    }
+  }
+
+  private void insert(long sequence, Map<Long, Page> pages) throws SQLException {
+    try (Connection c = dataSource.getConnection()) {
+      c.setAutoCommit(false);
+      try (PreparedStatement s =
+          c.prepareStatement(
+              "INSERT INTO ledger_segment"
+                  + " (sequence, relation_id, first_position, changes, raw_bytes, payload)"
+                  + " VALUES (?, ?, ?, ?, ?, ?)")) {
+        for (Map.Entry<Long, Page> e : pages.entrySet()) {
+          byte[] raw = PageCodec.encode(e.getValue());
+          s.setLong(1, sequence);
+          s.setLong(2, e.getKey());
+          s.setLong(3, position(e.getKey()));
+          s.setInt(4, e.getValue().size());
+          s.setInt(5, raw.length);
+          s.setBytes(6, Zstd.compress(raw, COMPRESSION_LEVEL));
+          s.addBatch();
+        }
+        s.executeBatch();
+        c.commit();
+      } catch (SQLException e) {
+        c.rollback();
+        throw e;
+      } finally {
+        c.setAutoCommit(true);
+      }
+    }
+  }
+
+  @Override
+  public void read(long relationId, Page template, long after, long through, Consumer<Page> sink) {
+    scan(
+        "SELECT sequence, relation_id, raw_bytes, payload FROM ledger_segment"
+            + " WHERE relation_id = ? AND sequence > ? AND sequence <= ? ORDER BY sequence",
+        List.of(relationId, after, through),
+        (sequence, id, raw) -> {
+          Page page = new Page(template.layout());
+          PageCodec.decode(raw, page, i -> true);
+          sink.accept(page);
+        });
+  }
+
+  @Override
+  public void replay(long after, LongFunction<Page> template, Receiver sink) {
+    List<Entry> gathered = new ArrayList<>();
+    long[] current = {after};
+    scan(
+        "SELECT sequence, relation_id, raw_bytes, payload FROM ledger_segment"
+            + " WHERE sequence > ? ORDER BY sequence, relation_id",
+        List.of(after),
+        (sequence, id, raw) -> {
+          if (sequence != current[0] && !gathered.isEmpty()) {
+            sink.committed(current[0], List.copyOf(gathered));
+            gathered.clear();
+          }
+          current[0] = sequence;
+          Page page = template.apply(id);
+          if (page != null) {
+            PageCodec.decode(raw, page, i -> true);
+            gathered.add(new Entry(id, page));
+          }
+        });
+    if (!gathered.isEmpty()) {
+      sink.committed(current[0], gathered);
+    }
+  }
+
+  private interface SegmentSink {
+    void segment(long sequence, long relationId, byte[] raw);
+  }
+
+  private void scan(String query, List<Long> values, SegmentSink sink) {
+    try (Connection c = dataSource.getConnection()) {
+      c.setAutoCommit(false); // a cursor needs a transaction
+      try (PreparedStatement s = c.prepareStatement(query)) {
+        s.setFetchSize(16);
+        for (int i = 0; i < values.size(); i++) {
+          s.setLong(i + 1, values.get(i));
+        }
+        try (ResultSet r = s.executeQuery()) {
+          while (r.next()) {
+            sink.segment(r.getLong(1), r.getLong(2), Zstd.decompress(r.getBytes(4), r.getInt(3)));
+          }
+        }
+      } finally {
+        c.rollback();
+        c.setAutoCommit(true);
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the ledger cannot be read", e);
+    }
+  }
+
+  /** Writes what waits, then stops. */
+  @Override
+  public void close() {
+    synchronized (this) {
+      closed = true;
+      notifyAll();
+    }
+    try {
+      writer.join(10_000);
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+  }
+}
