@@ -1,9 +1,11 @@
 package dripledger.demo;
 
 import java.io.IOException;
+import java.io.OutputStream;
 import java.io.UncheckedIOException;
 import java.net.InetAddress;
 import java.net.ServerSocket;
+import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.nio.file.attribute.PosixFilePermissions;
@@ -22,6 +24,9 @@ public final class PostgresCluster implements AutoCloseable {
   /** The database user made with the cluster. */
   public static final String USER = "drip";
 
+  /** The database made with the cluster. */
+  public static final String DATABASE = "drip";
+
   private final Path home;
   private final String password;
   private final int port;
@@ -31,6 +36,7 @@ public final class PostgresCluster implements AutoCloseable {
    * @param home an absolute folder for everything; made if missing; its parents must be passable
    *     for the postgres user when run as root
    * @param port 0 for a free one
+   * @param password letters and digits; set anew at each start and kept nowhere
    * @param durable false trades safety at a power cut for speed, for tests
    */
   public PostgresCluster(Path home, int port, String password, boolean durable) {
@@ -93,7 +99,8 @@ public final class PostgresCluster implements AutoCloseable {
     if (root()) {
       command.addAll(List.of("setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"));
     }
-    command.add(programs.resolve(program).toString());
+    Path own = programs.resolve(program);
+    command.add(Files.isExecutable(own) ? own.toString() : program);
     command.addAll(List.of(arguments));
     return command;
   }
@@ -124,26 +131,16 @@ public final class PostgresCluster implements AutoCloseable {
       own(home);
     }
     if (!Files.exists(data.resolve("PG_VERSION"))) {
-      Path secret = home.resolve("initial-password");
-      Files.writeString(secret, password);
-      Files.setPosixFilePermissions(secret, PosixFilePermissions.fromString("rw-------"));
-      if (root()) {
-        own(secret);
-      }
-      try {
-        run(
-            command(
-                "initdb",
-                "--pgdata=" + data,
-                "--username=" + USER,
-                "--pwfile=" + secret,
-                "--auth=scram-sha-256",
-                "--encoding=UTF8",
-                "--locale=C",
-                "--no-sync"));
-      } finally {
-        Files.deleteIfExists(secret);
-      }
+      // Over the socket only the operating system's own user gets in; over TCP, only by password.
+      run(
+          command(
+              "initdb",
+              "--pgdata=" + data,
+              "--auth-local=peer",
+              "--auth-host=scram-sha-256",
+              "--encoding=UTF8",
+              "--locale=C",
+              "--no-sync"));
     }
     if (!running()) {
       String options =
@@ -162,7 +159,38 @@ public final class PostgresCluster implements AutoCloseable {
               "--options=" + options,
               "start"));
     }
+    setPassword();
     return this;
+  }
+
+  /** Sets the password, which is never written to a disk, through the socket. */
+  private void setPassword() throws IOException, InterruptedException {
+    if (!password.matches("[A-Za-z0-9]+")) {
+      throw new IllegalArgumentException("the password is letters and digits");
+    }
+    String script =
+        """
+        SELECT 'CREATE ROLE drip LOGIN CREATEDB'
+          WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'drip') \\gexec
+        ALTER ROLE drip PASSWORD '%s';
+        SELECT 'CREATE DATABASE drip OWNER drip'
+          WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip') \\gexec
+        """
+            .formatted(password);
+    List<String> command = command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1");
+    command.addAll(List.of("-h", home.toString(), "-p", "" + port, "-d", "postgres"));
+    Process psql =
+        new ProcessBuilder(command)
+            .directory(Path.of("/").toFile())
+            .redirectErrorStream(true)
+            .redirectOutput(ProcessBuilder.Redirect.DISCARD)
+            .start();
+    try (OutputStream in = psql.getOutputStream()) {
+      in.write(script.getBytes(StandardCharsets.UTF_8));
+    }
+    if (psql.waitFor() != 0) {
+      throw new IOException("the database user could not be set up");
+    }
   }
 
   private static void own(Path path) throws IOException {

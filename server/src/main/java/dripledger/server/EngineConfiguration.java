@@ -11,6 +11,7 @@ import java.util.function.ToDoubleFunction;
 import javax.sql.DataSource;
 import org.springframework.boot.health.contributor.Health;
 import org.springframework.boot.health.contributor.HealthIndicator;
+import org.springframework.boot.sql.init.dependency.DependsOnDatabaseInitialization;
 import org.springframework.context.annotation.Bean;
 import org.springframework.context.annotation.Configuration;
 
@@ -18,11 +19,13 @@ import org.springframework.context.annotation.Configuration;
 @Configuration
 class EngineConfiguration {
   @Bean(destroyMethod = "close")
+  @DependsOnDatabaseInitialization
   PostgresLedger ledger(DataSource dataSource, Settings settings) {
     return new PostgresLedger(dataSource, settings.maxUnacknowledgedBytes());
   }
 
   @Bean
+  @DependsOnDatabaseInitialization
   PostgresDefinitions definitions(DataSource dataSource) {
     return new PostgresDefinitions(dataSource);
   }

@@ -1,0 +1,69 @@
+package dripledger.client;
+
+import picocli.CommandLine;
+import picocli.CommandLine.Command;
+import picocli.CommandLine.Option;
+import picocli.CommandLine.ScopeType;
+
+/** The entry of the command line. */
+@Command(
+    name = "drip",
+    description = "Drip Ledger: SQL views over event streams, kept right at every moment.",
+    mixinStandardHelpOptions = true,
+    version = "drip 0.1.0",
+    subcommands = {
+      UpCommand.class,
+      DownCommand.class,
+      StatusCommand.class,
+      DemoCommand.class,
+      SqlCommand.class,
+      FollowCommand.class,
+      PushCommand.class,
+      GetCommand.class
+    },
+    footer = {
+      "",
+      "drip test runs the whole test suite.",
+      "Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 some events were rejected,",
+      "4 the service cannot be reached."
+    })
+public final class Drip {
+  @Option(
+      names = "--service",
+      paramLabel = "URL",
+      scope = ScopeType.INHERIT,
+      defaultValue = "${env:DRIP_URL:-http://127.0.0.1:7171}",
+      description = "where the service is (default ${DEFAULT-VALUE}; or set DRIP_URL)")
+  private String url;
+
+  Service service() {
+    return new Service(url);
+  }
+
+  String url() {
+    return url;
+  }
+
+  public static void main(String[] args) {
+    System.exit(run(args));
+  }
+
+  static int run(String... args) {
+    CommandLine line = new CommandLine(new Drip());
+    line.setUsageHelpAutoWidth(true);
+    line.setExecutionExceptionHandler(
+        (e, command, parsed) -> {
+          if (e instanceof Problem problem) {
+            problem.print(System.err, null);
+            return problem.exitCode();
+          }
+          System.err.println("drip: " + e.getMessage());
+          return 1;
+        });
+    if (args.length == 0) {
+      line.usage(System.out);
+      return 2;
+    }
+    return line.execute(args);
+  }
+}

@@ -1,0 +1,158 @@
+package dripledger.client;
+
+import java.io.BufferedReader;
+import java.io.IOException;
+import java.io.InputStream;
+import java.io.InputStreamReader;
+import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.Callable;
+import java.util.function.Consumer;
+import picocli.CommandLine.Command;
+import picocli.CommandLine.Option;
+import picocli.CommandLine.Parameters;
+import picocli.CommandLine.ParentCommand;
+import tools.jackson.jr.ob.JSON;
+
+@Command(
+    name = "follow",
+    mixinStandardHelpOptions = true,
+    description = {
+      "Prints the answer to a query and then every change to it, until Ctrl-C.",
+      "A row that comes is marked +, one that goes −."
+    })
+final class FollowCommand implements Callable<Integer> {
+  @ParentCommand private Drip drip;
+
+  @Parameters(paramLabel = "QUERY", description = "a SELECT, or the name of a view")
+  private String query;
+
+  @Option(names = "--format", description = "table (default), json or csv")
+  private Output.Format format = Output.Format.table;
+
+  @Option(
+      names = "--changes",
+      paramLabel = "N",
+      description = "stops after N changes; without it, goes on until Ctrl-C")
+  private long changes = -1;
+
+  @Override
+  public Integer call() throws IOException {
+    String text =
+        query.strip().matches("[A-Za-z_][A-Za-z_0-9]*") ? "SELECT * FROM " + query : query;
+    return follow(drip.service(), text, format, changes);
+  }
+
+  static boolean isFollow(String script) {
+    return script.strip().regionMatches(true, 0, "FOLLOW ", 0, 7);
+  }
+
+  static int follow(Service service, String query, Output.Format format, long most)
+      throws IOException {
+    return follow(service, query, format, most, in -> {});
+  }
+
+  /**
+   * Prints until the service ends the stream or somebody closes it.
+   *
+   * @param opened given the stream, so that another thread can close it
+   */
+  static int follow(
+      Service service, String query, Output.Format format, long most, Consumer<InputStream> opened)
+      throws IOException {
+    Printer printer = new Printer(format);
+    long left = most;
+    try (InputStream stream = service.stream("/api/v1/follow?sql=" + Service.encode(query));
+        BufferedReader in =
+            new BufferedReader(new InputStreamReader(stream, StandardCharsets.UTF_8))) {
+      opened.accept(stream);
+      String event = "";
+      for (String line; (line = in.readLine()) != null; ) {
+        if (line.startsWith("event: ")) {
+          event = line.substring(7);
+        } else if (line.startsWith("data: ") && event.equals("end")) {
+          System.err.println(line.substring(6));
+          return 1;
+        } else if (line.startsWith("data: ")) {
+          int printed = printer.batch(JSON.std.mapFrom(line.substring(6)));
+          left -= event.equals("changes") ? printed : 0;
+          if (most >= 0 && left <= 0) {
+            return 0;
+          }
+        }
+      }
+    } catch (Problem e) {
+      e.print(System.err, query);
+      return e.exitCode();
+    }
+    System.err.println("the service ended the connection");
+    return 1;
+  }
+
+  /** Prints batches; the first brings the columns. */
+  private static final class Printer {
+    private final Output.Format format;
+    private TextTable table;
+
+    Printer(Output.Format format) {
+      this.format = format;
+    }
+
+    @SuppressWarnings("unchecked")
+    int batch(Map<String, Object> batch) throws IOException {
+      List<Map<String, Object>> changes = (List<Map<String, Object>>) batch.get("changes");
+      if (batch.get("columns") != null) {
+        table = new TextTable((List<?>) batch.get("columns"));
+        List<List<Object>> rows = new ArrayList<>();
+        changes.forEach(c -> rows.add((List<Object>) c.get("row")));
+        table.fit(rows);
+        header();
+      }
+      for (Map<String, Object> change : changes) {
+        print(batch.get("epoch"), (Number) change.get("weight"), (List<Object>) change.get("row"));
+      }
+      System.out.flush();
+      return changes.size();
+    }
+
+    private void header() {
+      if (format == Output.Format.table) {
+        System.out.println("   epoch     " + table.header());
+        System.out.println("─────────────" + table.rule());
+      } else if (format == Output.Format.csv) {
+        List<String> names = new ArrayList<>(List.of("epoch", "weight"));
+        names.addAll(table.names());
+        System.out.println(Output.csv(names));
+      }
+    }
+
+    private void print(Object epoch, Number weight, List<Object> row) throws IOException {
+      switch (format) {
+        case table -> {
+          boolean came = weight.longValue() > 0;
+          String times =
+              Math.abs(weight.longValue()) == 1 ? "" : "×" + Math.abs(weight.longValue());
+          String line =
+              String.format("%8s  %s%-2s %s", epoch, came ? "+" : "−", times, table.row(row));
+          System.out.println(
+              came || System.console() == null ? line : "\u001b[2m" + line + "\u001b[0m");
+        }
+        case json -> {
+          Map<String, Object> object = new LinkedHashMap<>();
+          object.put("epoch", epoch);
+          object.put("weight", weight);
+          object.put("row", Output.object(table.names(), row));
+          System.out.println(JSON.std.asString(object));
+        }
+        case csv -> {
+          List<Object> cells = new ArrayList<>(List.of(epoch, weight));
+          cells.addAll(row);
+          System.out.println(Output.csv(cells));
+        }
+      }
+    }
+  }
+}

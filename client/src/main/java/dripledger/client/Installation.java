@@ -1,0 +1,172 @@
+package dripledger.client;
+
+import dripledger.demo.PostgresCluster;
+import java.io.File;
+import java.io.IOException;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.security.SecureRandom;
+import java.util.HexFormat;
+import java.util.List;
+import java.util.Map;
+import java.util.Optional;
+import java.util.concurrent.TimeUnit;
+
+/**
+ * The service on this machine: its folder, its private PostgreSQL and its processes. Everything is
+ * in one folder: {@code DRIP_HOME}, else {@code /var/lib/drip-ledger} for root and {@code
+ * ~/.local/share/drip-ledger} for others. A process is only ever stopped if the id in our file
+ * still is the program we started.
+ */
+final class Installation {
+  private static final int START_SECONDS = 90;
+
+  private final Path home;
+
+  Installation() throws IOException {
+    String set = System.getenv("DRIP_HOME");
+    String user = System.getProperty("user.name");
+    home =
+        set != null
+            ? Path.of(set).toAbsolutePath()
+            : user.equals("root")
+                ? Path.of("/var/lib/drip-ledger")
+                : Path.of(System.getProperty("user.home"), ".local", "share", "drip-ledger");
+    Files.createDirectories(home);
+  }
+
+  Path home() {
+    return home;
+  }
+
+  Path serviceLog() {
+    return home.resolve("service.log");
+  }
+
+  private static String newPassword() {
+    byte[] bytes = new byte[24];
+    new SecureRandom().nextBytes(bytes);
+    return HexFormat.of().formatHex(bytes);
+  }
+
+  private PostgresCluster postgres(String password) throws IOException {
+    Path port = home.resolve("postgres.port");
+    if (!Files.exists(port)) {
+      Files.writeString(port, "" + PostgresCluster.freePort());
+    }
+    return new PostgresCluster(
+        home.resolve("postgres"), Integer.parseInt(Files.readString(port).strip()), password, true);
+  }
+
+  boolean postgresRuns() throws IOException, InterruptedException {
+    return postgres("none").running();
+  }
+
+  private static String java() {
+    return Path.of(System.getProperty("java.home"), "bin", "java").toString();
+  }
+
+  /** Starts PostgreSQL and the service if they do not run, and waits until it answers. */
+  void up(Service service, int port, Path serviceJar) throws IOException, InterruptedException {
+    if (process("service").isPresent()) {
+      await(service, process("service").get());
+      return;
+    }
+    String password = newPassword();
+    PostgresCluster postgres = postgres(password).start();
+    Process process =
+        start(
+            "service",
+            List.of(
+                java(),
+                "-XX:+UseG1GC",
+                "-XX:MaxGCPauseMillis=30",
+                "-XX:+ExitOnOutOfMemoryError",
+                "-jar",
+                serviceJar.toString()),
+            Map.of(
+                "DRIP_DATABASE_URL",
+                postgres.jdbcUrl(PostgresCluster.DATABASE),
+                "DRIP_DATABASE_USER",
+                PostgresCluster.USER,
+                "DRIP_DATABASE_PASSWORD",
+                password,
+                "SERVER_PORT",
+                "" + port));
+    await(service, process.toHandle());
+  }
+
+  private void await(Service service, ProcessHandle process)
+      throws IOException, InterruptedException {
+    long end = System.nanoTime() + TimeUnit.SECONDS.toNanos(START_SECONDS);
+    while (System.nanoTime() < end) {
+      if (!process.isAlive()) {
+        throw new Problem("the service did not start", "its log says why: " + serviceLog(), 1);
+      }
+      try {
+        service.get("/actuator/health");
+        return;
+      } catch (Problem e) {
+        Thread.sleep(200);
+      }
+    }
+    throw new Problem(
+        "the service did not answer within " + START_SECONDS + " s", "see " + serviceLog(), 1);
+  }
+
+  /** Starts a program that outlives this one, with its output in a log. */
+  Process start(String name, List<String> command, Map<String, String> environment)
+      throws IOException {
+    File log = home.resolve(name + ".log").toFile();
+    ProcessBuilder builder =
+        new ProcessBuilder(command)
+            .directory(home.toFile())
+            .redirectErrorStream(true)
+            .redirectInput(new File("/dev/null"))
+            .redirectOutput(ProcessBuilder.Redirect.appendTo(log));
+    builder.environment().putAll(environment);
+    Process process = builder.start();
+    Files.writeString(
+        home.resolve(name + ".pid"),
+        process.pid() + " " + process.info().startInstant().map(Object::toString).orElse(""));
+    return process;
+  }
+
+  /** The process we started under this name, if it still runs. */
+  Optional<ProcessHandle> process(String name) throws IOException {
+    Path file = home.resolve(name + ".pid");
+    if (!Files.exists(file)) {
+      return Optional.empty();
+    }
+    String[] parts = Files.readString(file).strip().split(" ");
+    return ProcessHandle.of(Long.parseLong(parts[0]))
+        .filter(ProcessHandle::isAlive)
+        .filter(
+            p ->
+                parts.length > 1
+                    && p.info()
+                        .startInstant()
+                        .map(i -> i.toString().equals(parts[1]))
+                        .orElse(false));
+  }
+
+  /** Stops a process we started; answers whether there was one. */
+  boolean stop(String name) throws IOException, InterruptedException {
+    Optional<ProcessHandle> process = process(name);
+    if (process.isPresent()) {
+      process.get().destroy();
+      for (int i = 0; i < 300 && process.get().isAlive(); i++) {
+        Thread.sleep(100);
+      }
+      if (process.get().isAlive()) {
+        process.get().destroyForcibly();
+      }
+    }
+    Files.deleteIfExists(home.resolve(name + ".pid"));
+    return process.isPresent();
+  }
+
+  void stopPostgres() throws IOException, InterruptedException {
+    postgres("none").stop();
+  }
+}

@@ -1,0 +1,76 @@
+package dripledger.client;
+
+import java.io.IOException;
+import java.io.PrintStream;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.stream.Collectors;
+import tools.jackson.jr.ob.JSON;
+
+/** Prints results in the form asked for. */
+final class Output {
+  /** For people (TABLE) and for programs: one JSON object a row, or CSV with a header. */
+  enum Format {
+    table,
+    json,
+    csv
+  }
+
+  private final Format format;
+  private final PrintStream out;
+
+  Output(Format format, PrintStream out) {
+    this.format = format;
+    this.out = out;
+  }
+
+  @SuppressWarnings("unchecked")
+  void result(Map<String, Object> result) throws IOException {
+    if ("done".equals(result.get("kind"))) {
+      (format == Format.table ? out : System.err)
+          .println(result.get("message") + "  (epoch " + result.get("epoch") + ")");
+      return;
+    }
+    List<List<Object>> rows = (List<List<Object>>) (List<?>) result.get("rows");
+    TextTable table = new TextTable((List<?>) result.get("columns"));
+    switch (format) {
+      case table -> {
+        table.print(out, rows);
+        out.printf(
+            "%n%s · epoch %s · %s ms%n",
+            rows.size() == 1 ? "1 row" : rows.size() + " rows",
+            result.get("epoch"),
+            result.get("elapsed_ms"));
+      }
+      case json -> {
+        for (List<Object> row : rows) {
+          out.println(JSON.std.asString(object(table.names(), row)));
+        }
+      }
+      case csv -> {
+        out.println(csv(table.names()));
+        rows.forEach(r -> out.println(csv(r)));
+      }
+    }
+    out.flush();
+  }
+
+  static Map<String, Object> object(List<String> names, List<Object> row) {
+    Map<String, Object> object = new LinkedHashMap<>();
+    for (int i = 0; i < names.size(); i++) {
+      object.put(names.get(i), row.get(i));
+    }
+    return object;
+  }
+
+  /** One line of RFC 4180; NULL is an empty field. */
+  static String csv(List<?> cells) {
+    return cells.stream().map(Output::csvCell).collect(Collectors.joining(","));
+  }
+
+  private static String csvCell(Object value) {
+    String text = value == null ? "" : value.toString();
+    return text.matches("(?s).*[\",\\r\\n].*") ? '"' + text.replace("\"", "\"\"") + '"' : text;
+  }
+}

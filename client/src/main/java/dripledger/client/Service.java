@@ -1,0 +1,94 @@
+package dripledger.client;
+
+import java.io.IOException;
+import java.io.InputStream;
+import java.io.OutputStream;
+import java.net.ConnectException;
+import java.net.HttpURLConnection;
+import java.net.URI;
+import java.net.URLEncoder;
+import java.nio.charset.StandardCharsets;
+import java.util.List;
+import java.util.Map;
+import tools.jackson.jr.ob.JSON;
+
+/**
+ * Calls of the service. One call a connection by {@link HttpURLConnection}, which starts three
+ * times faster than the newer client. Not thread-safe.
+ */
+final class Service {
+  private final String url;
+
+  Service(String url) {
+    this.url = url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
+  }
+
+  static String encode(String text) {
+    return URLEncoder.encode(text, StandardCharsets.UTF_8).replace("+", "%20");
+  }
+
+  private HttpURLConnection open(String path) throws IOException {
+    HttpURLConnection connection =
+        (HttpURLConnection) URI.create(url + path).toURL().openConnection();
+    connection.setConnectTimeout(5000);
+    return connection;
+  }
+
+  /** The body of a good answer; a bad one is thrown as a problem. */
+  private InputStream answer(HttpURLConnection connection) throws IOException {
+    int status;
+    try {
+      status = connection.getResponseCode();
+    } catch (ConnectException e) {
+      throw new Problem("no service answers at " + url, "start it with: drip up (or drip demo)", 4);
+    }
+    if (status < 400) {
+      return connection.getInputStream();
+    }
+    try (InputStream error = connection.getErrorStream()) {
+      String body = error == null ? "" : new String(error.readAllBytes(), StandardCharsets.UTF_8);
+      if (body.startsWith("{")) {
+        throw Problem.of(JSON.std.mapFrom(body));
+      }
+      throw new Problem("the service answered " + status + " " + body.strip(), null, 1);
+    }
+  }
+
+  Map<String, Object> get(String path) throws IOException {
+    try (InputStream in = answer(open(path))) {
+      return JSON.std.mapFrom(in);
+    }
+  }
+
+  /** The answer as a stream that stays open until closed. */
+  InputStream stream(String path) throws IOException {
+    HttpURLConnection connection = open(path);
+    connection.setRequestProperty("Accept", "text/event-stream");
+    return answer(connection);
+  }
+
+  Map<String, Object> post(String path, String type, byte[] body, int length) throws IOException {
+    HttpURLConnection connection = open(path);
+    connection.setRequestMethod("POST");
+    connection.setDoOutput(true);
+    connection.setRequestProperty("Content-Type", type);
+    connection.setFixedLengthStreamingMode(length);
+    try (OutputStream out = connection.getOutputStream()) {
+      out.write(body, 0, length);
+    } catch (ConnectException e) {
+      throw new Problem("no service answers at " + url, "start it with: drip up (or drip demo)", 4);
+    }
+    try (InputStream in = answer(connection)) {
+      return JSON.std.mapFrom(in);
+    }
+  }
+
+  /** Runs a script; one map a statement. */
+  @SuppressWarnings("unchecked")
+  List<Map<String, Object>> sql(String script, Map<String, Object> args) throws IOException {
+    byte[] body =
+        JSON.std.asString(Map.of("sql", script, "args", args)).getBytes(StandardCharsets.UTF_8);
+    return (List<Map<String, Object>>)
+        post("/api/v1/sql", "application/json", body, body.length).get("results");
+  }
+}

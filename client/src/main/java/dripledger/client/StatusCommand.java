@@ -1,0 +1,70 @@
+package dripledger.client;
+
+import java.io.IOException;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.Callable;
+import picocli.CommandLine.Command;
+import picocli.CommandLine.ParentCommand;
+
+@Command(
+    name = "status",
+    mixinStandardHelpOptions = true,
+    description = "Tells whether the service runs, and how everything in it does.")
+final class StatusCommand implements Callable<Integer> {
+  @ParentCommand private Drip drip;
+
+  @Override
+  public Integer call() throws IOException, InterruptedException {
+    Map<String, Object> answer;
+    try {
+      answer = drip.service().get("/api/v1/objects");
+    } catch (Problem e) {
+      Installation installation = new Installation();
+      System.out.println("service    does not answer at " + drip.url());
+      System.out.println("postgres   " + (installation.postgresRuns() ? "runs" : "is stopped"));
+      System.out.println("log        " + installation.serviceLog());
+      return e.exitCode();
+    }
+    System.out.println("service    answers at " + drip.url());
+    System.out.println("epoch      " + answer.get("epoch"));
+    System.out.printf("taken in   %,d changes since the start%n", number(answer, "rows_taken"));
+    System.out.println("waiting    " + bytes(number(answer, "queued_bytes")));
+    System.out.println();
+    print((List<?>) answer.get("objects"));
+    return 0;
+  }
+
+  private static long number(Map<?, ?> map, String name) {
+    return map.get(name) instanceof Number n ? n.longValue() : 0;
+  }
+
+  private static String bytes(long n) {
+    return n < 10_000 ? n + " B" : n < 10_000_000 ? n / 1000 + " kB" : n / 1_000_000 + " MB";
+  }
+
+  private static void print(List<?> objects) {
+    List<Map<String, Object>> columns = new ArrayList<>();
+    for (String name : List.of("name", "kind")) {
+      columns.add(Map.of("name", name, "type", "VARCHAR"));
+    }
+    for (String name : List.of("rows", "state", "rejects")) {
+      columns.add(Map.of("name", name, "type", "BIGINT"));
+    }
+    columns.add(Map.of("name", "health", "type", "VARCHAR"));
+    List<List<Object>> rows = new ArrayList<>();
+    for (Object object : objects) {
+      Map<?, ?> o = (Map<?, ?>) object;
+      List<Object> row = new ArrayList<>();
+      row.add(o.get("name"));
+      row.add(o.get("kind"));
+      row.add(o.get("rows") == null ? o.get("events") : o.get("rows"));
+      row.add(o.get("state_bytes") == null ? null : bytes(number(o, "state_bytes")));
+      row.add(o.get("rejects"));
+      row.add(o.get("health") == null ? "ok" : o.get("health"));
+      rows.add(row);
+    }
+    new TextTable(columns).print(System.out, rows);
+  }
+}

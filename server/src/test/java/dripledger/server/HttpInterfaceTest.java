@@ -1,0 +1,269 @@
+package dripledger.server;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.demo.PostgresCluster;
+import java.io.BufferedReader;
+import java.io.IOException;
+import java.io.InputStream;
+import java.io.InputStreamReader;
+import java.net.URI;
+import java.net.URLEncoder;
+import java.net.http.HttpClient;
+import java.net.http.HttpRequest;
+import java.net.http.HttpResponse;
+import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
+import org.junit.jupiter.api.AfterAll;
+import org.junit.jupiter.api.BeforeAll;
+import org.junit.jupiter.api.BeforeEach;
+import org.junit.jupiter.api.Test;
+import org.springframework.boot.builder.SpringApplicationBuilder;
+import org.springframework.context.ConfigurableApplicationContext;
+import tools.jackson.databind.JsonNode;
+import tools.jackson.databind.json.JsonMapper;
+
+/** The network interface, on the real service on loopback. */
+class HttpInterfaceTest {
+  private static PostgresCluster cluster;
+  private static ConfigurableApplicationContext service;
+  private static final HttpClient HTTP = HttpClient.newHttpClient();
+  private static final JsonMapper JSON = new JsonMapper();
+
+  @BeforeAll
+  static void start() throws Exception {
+    cluster = PostgresCluster.temporary();
+    service = run();
+  }
+
+  private static ConfigurableApplicationContext run() {
+    return new SpringApplicationBuilder(DripLedger.class)
+        .run(
+            "--server.port=0",
+            "--spring.datasource.url=" + cluster.jdbcUrl("drip"),
+            "--spring.datasource.password=loopback");
+  }
+
+  @AfterAll
+  static void stop() {
+    service.close();
+    cluster.close();
+  }
+
+  @BeforeEach
+  void clear() throws Exception {
+    for (String object : List.of("STREAM scan", "TABLE gate")) {
+      sql("DROP " + object.split(" ")[0] + " IF EXISTS " + object.split(" ")[1] + " CASCADE");
+    }
+    sql(
+        """
+        CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, grams INTEGER,
+          seen_at TIMESTAMP META arrived_at, EVENT TIME at LATENESS INTERVAL '30' SECOND);
+        CREATE MATERIALIZED VIEW gate_load AS
+          SELECT gate, date_trunc('minute', at) AS minute, COUNT(*) AS scans, SUM(grams) AS grams
+          FROM scan GROUP BY gate, date_trunc('minute', at);
+        CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, price DECIMAL(8, 2));
+        """);
+  }
+
+  private static URI uri(String path) {
+    return URI.create(
+        "http://127.0.0.1:" + service.getEnvironment().getProperty("local.server.port") + path);
+  }
+
+  private static HttpResponse<String> post(String path, String type, String body)
+      throws IOException, InterruptedException {
+    return HTTP.send(
+        HttpRequest.newBuilder(uri(path))
+            .header("Content-Type", type)
+            .POST(HttpRequest.BodyPublishers.ofString(body))
+            .build(),
+        HttpResponse.BodyHandlers.ofString());
+  }
+
+  private static HttpResponse<String> get(String path) throws IOException, InterruptedException {
+    return HTTP.send(
+        HttpRequest.newBuilder(uri(path)).build(), HttpResponse.BodyHandlers.ofString());
+  }
+
+  private static JsonNode sql(String sql) throws IOException, InterruptedException {
+    HttpResponse<String> response =
+        post("/api/v1/sql", "application/json", JSON.writeValueAsString(Map.of("sql", sql)));
+    return JSON.readTree(response.body());
+  }
+
+  private static JsonNode push(String body) throws IOException, InterruptedException {
+    return JSON.readTree(
+        post("/api/v1/streams/scan/events?wait=applied", "application/x-ndjson", body).body());
+  }
+
+  @Test
+  void pushedEventsAreSeenOnceTheAnswerSaysSo() throws Exception {
+    JsonNode answer =
+        push(
+            """
+            {"parcel":1,"gate":"G07","at":"2026-03-02T06:14:09Z","grams":100}
+            {"parcel":2,"gate":"G07"
+            {"parcel":3,"gate":"G07","at":"2026-03-02T06:14:10Z","grams":50}
+            """);
+    assertThat(answer.get("accepted").asInt()).isEqualTo(2);
+    assertThat(answer.get("rejected").asInt()).isEqualTo(1);
+    assertThat(answer.get("position").asInt()).isEqualTo(2);
+    assertThat(answer.get("rejects").get(0).get("line").asInt()).isEqualTo(2);
+    JsonNode rows = sql("SELECT gate, minute, scans, grams FROM gate_load").get("results").get(0);
+    assertThat(rows.get("rows").toString()).isEqualTo("[[\"G07\",\"2026-03-02T06:14:00Z\",2,150]]");
+    assertThat(rows.get("epoch").asLong()).isGreaterThanOrEqualTo(answer.get("epoch").asLong());
+    assertThat(sql("SELECT COUNT(seen_at) AS n FROM scan").toString()).contains("[[2]]");
+  }
+
+  @Test
+  void csvAndArraysArePushedToo() throws Exception {
+    HttpResponse<String> csv =
+        post("/api/v1/streams/scan/events", "text/csv", "parcel,gate\n1,G01\nx,G02\n");
+    assertThat(csv.body()).contains("\"accepted\":1").contains("\"line\":3");
+    HttpResponse<String> array =
+        post("/api/v1/streams/scan/events", "application/json", " [{\"parcel\":1},{\"parcel\":2}]");
+    assertThat(array.body()).contains("\"accepted\":2").contains("\"position\":3");
+  }
+
+  @Test
+  void lookUpsByKeyRangeAndPrefix() throws Exception {
+    sql(
+        "INSERT INTO gate VALUES ('G01', 'North', 1.50), ('G02', 'South', 2), ('G10', NULL, 3),"
+            + " ('H01', 'x', 4)");
+    push("{\"parcel\":1,\"gate\":\"G07\",\"at\":\"2026-03-02T06:14:09Z\",\"grams\":100}\n");
+    assertThat(get("/api/v1/views/gate/rows/G01").body())
+        .contains("\"row\":{\"gate\":\"G01\",\"hall\":\"North\",\"price\":\"1.50\"}");
+    HttpResponse<String> missing = get("/api/v1/views/gate/rows/G99");
+    assertThat(missing.statusCode()).isEqualTo(404);
+    assertThat(missing.headers().firstValue("content-type").orElse(""))
+        .contains("application/problem+json");
+    assertThat(get("/api/v1/views/gate_load/rows/G07,2026-03-02T06:14:00Z").body())
+        .contains("\"scans\":1");
+    assertThat(get("/api/v1/views/gate_load/rows/G07").body())
+        .contains("\"rows\":[{\"gate\":\"G07\"");
+    assertThat(gates("/api/v1/views/gate/rows?prefix=G0")).containsExactly("G01", "G02");
+    assertThat(gates("/api/v1/views/gate/rows?from=G02&to=H")).containsExactly("G02", "G10");
+    assertThat(gates("/api/v1/views/gate/rows?order=desc&limit=2")).containsExactly("H01", "G10");
+    assertThat(get("/api/v1/views/gate/rows?limit=2").body()).contains("\"more\":true");
+    assertThat(get("/api/v1/views/gate/count").body()).contains("\"count\":4");
+    assertThat(get("/api/v1/views/scan/count").statusCode()).isEqualTo(400);
+    assertThat(get("/api/v1/views/nothing/count").statusCode()).isEqualTo(404);
+  }
+
+  private static List<String> gates(String path) throws Exception {
+    List<String> gates = new ArrayList<>();
+    JSON.readTree(get(path).body()).get("rows").forEach(r -> gates.add(r.get("gate").asString()));
+    return gates;
+  }
+
+  @Test
+  void errorsAreProblemDetailsWithPlaceAndHint() throws Exception {
+    HttpResponse<String> response =
+        post(
+            "/api/v1/sql",
+            "application/json",
+            "{\"sql\": \"INSERT INTO gate VALUES ('A', 'b', 1);\\nSELECT gatee FROM scan\"}");
+    assertThat(response.statusCode()).isEqualTo(404);
+    JsonNode problem = JSON.readTree(response.body());
+    assertThat(problem.get("type").asString()).isEqualTo("urn:drip-ledger:problem:not-found");
+    assertThat(problem.get("line").asInt()).isEqualTo(2);
+    assertThat(problem.get("column").asInt()).isEqualTo(8);
+    assertThat(problem.get("hint").asString()).isEqualTo("did you mean \"gate\"?");
+    assertThat(problem.get("statements_done").asInt()).isEqualTo(1);
+    assertThat(post("/api/v1/sql", "application/json", "{\"sql\"").statusCode()).isEqualTo(400);
+    assertThat(post("/api/v1/sql", "application/json", "{}").statusCode()).isEqualTo(400);
+    assertThat(post("/api/v1/streams/gate/events", "text/csv", "a\n1").statusCode()).isEqualTo(400);
+    assertThat(
+            post(
+                    "/api/v1/sql",
+                    "application/json",
+                    "{\"sql\":\"SELECT 1 AS a FROM scan JOIN gate ON TRUE\"}")
+                .statusCode())
+        .isEqualTo(501);
+  }
+
+  @Test
+  void parametersComeBesideTheText() throws Exception {
+    sql("INSERT INTO gate VALUES ('G01', 'North', 1.50), ('G02', 'South', 2)");
+    HttpResponse<String> response =
+        post(
+            "/api/v1/sql",
+            "application/json",
+            "{\"sql\":\"SELECT gate FROM gate WHERE price >= :p AND hall = :h\",\"args\":{\"p\":1.5,\"h\":\"North\"}}");
+    assertThat(response.body()).contains("[[\"G01\"]]");
+  }
+
+  @Test
+  void followSendsTheAnswerAndThenChanges() throws Exception {
+    sql("INSERT INTO gate VALUES ('G01', 'North', 1.50)");
+    HttpResponse<InputStream> stream =
+        HTTP.send(
+            HttpRequest.newBuilder(
+                    uri(
+                        "/api/v1/follow?sql="
+                            + URLEncoder.encode(
+                                "SELECT hall, SUM(price) AS p FROM gate GROUP BY hall",
+                                StandardCharsets.UTF_8)))
+                .build(),
+            HttpResponse.BodyHandlers.ofInputStream());
+    try (BufferedReader reader =
+        new BufferedReader(new InputStreamReader(stream.body(), StandardCharsets.UTF_8))) {
+      assertThat(next(reader)).contains("snapshot").contains("[\"North\",\"1.50\"]");
+      sql("UPDATE gate SET price = 2");
+      assertThat(next(reader))
+          .contains("changes")
+          .contains(
+              "{\"weight\":-1,\"row\":[\"North\",\"1.50\"]},{\"weight\":1,\"row\":[\"North\",\"2.00\"]}");
+    }
+    assertThat(get("/api/v1/follow?sql=SELECT%20nope").statusCode()).isEqualTo(404);
+  }
+
+  private static String next(BufferedReader reader) throws IOException {
+    StringBuilder event = new StringBuilder();
+    for (String line; (line = reader.readLine()) != null; ) {
+      if (line.startsWith("event:") || line.startsWith("data:")) {
+        event.append(line).append('\n');
+      } else if (line.isEmpty() && event.length() > 0) {
+        return event.toString();
+      }
+    }
+    throw new IOException("the stream ended");
+  }
+
+  @Test
+  void objectsTellWhatExistsAndHowItDoes() throws Exception {
+    JsonNode view = JSON.readTree(get("/api/v1/objects/gate_load").body());
+    assertThat(view.get("kind").asString()).isEqualTo("materialized view");
+    assertThat(view.get("key").toString()).isEqualTo("[\"gate\",\"minute\"]");
+    assertThat(view.get("health").asString()).isEqualTo("ok");
+    assertThat(view.get("sql").asString()).startsWith("CREATE MATERIALIZED VIEW gate_load");
+    assertThat(get("/api/v1/objects").body()).contains("\"watermark\"");
+    assertThat(get("/actuator/health").body()).contains("\"status\":\"UP\"");
+    assertThat(get("/actuator/prometheus").body()).contains("drip_epoch");
+  }
+
+  @Test
+  void otherSitesAreRefused() throws Exception {
+    HttpResponse<String> response =
+        HTTP.send(
+            HttpRequest.newBuilder(uri("/api/v1/objects"))
+                .header("Origin", "http://elsewhere.example")
+                .build(),
+            HttpResponse.BodyHandlers.ofString());
+    assertThat(response.statusCode()).isEqualTo(403);
+  }
+
+  @Test
+  void aRestartLosesNothing() throws Exception {
+    push("{\"parcel\":1,\"gate\":\"G07\",\"at\":\"2026-03-02T06:14:09Z\",\"grams\":100}\n");
+    sql("INSERT INTO gate VALUES ('G01', 'North', 1.50); UPDATE gate SET price = 7");
+    service.close();
+    service = run();
+    assertThat(sql("SELECT scans FROM gate_load").toString()).contains("[[1]]");
+    assertThat(sql("SELECT price FROM gate").toString()).contains("[[\"7.00\"]]");
+    assertThat(push("{\"parcel\":1}\n").get("position").asInt()).isEqualTo(2);
+  }
+}
