@@ -5,8 +5,13 @@ import java.io.IOException;
 import java.time.Duration;
 import org.springframework.context.annotation.Bean;
 import org.springframework.context.annotation.Configuration;
+import org.springframework.core.io.ClassPathResource;
 import org.springframework.core.io.Resource;
 import org.springframework.http.CacheControl;
+import org.springframework.http.MediaType;
+import org.springframework.http.ResponseEntity;
+import org.springframework.web.bind.annotation.GetMapping;
+import org.springframework.web.bind.annotation.RestController;
 import org.springframework.web.filter.ShallowEtagHeaderFilter;
 import org.springframework.web.servlet.config.annotation.ResourceHandlerRegistry;
 import org.springframework.web.servlet.config.annotation.WebMvcConfigurer;
@@ -18,6 +23,18 @@ import org.springframework.web.servlet.resource.PathResourceResolver;
  */
 @Configuration
 class ConsolePages implements WebMvcConfigurer {
+  /** The page itself; a forward would end the response before the tag filter has written it. */
+  @RestController
+  static final class Index {
+    @GetMapping("/")
+    ResponseEntity<Resource> index() {
+      return ResponseEntity.ok()
+          .cacheControl(CacheControl.noCache())
+          .contentType(MediaType.TEXT_HTML)
+          .body(new ClassPathResource("static/index.html"));
+    }
+  }
+
   @Override
   public void addResourceHandlers(ResourceHandlerRegistry registry) {
     registry

@@ -1,0 +1,175 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.demo.ScanGenerator;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.time.Instant;
+import org.junit.jupiter.api.AfterAll;
+import org.junit.jupiter.api.BeforeAll;
+import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.io.TempDir;
+
+/** The client as a process, against the real service. */
+class ClientTest {
+  private static LiveService service;
+
+  @BeforeAll
+  static void start() throws Exception {
+    service = new LiveService();
+    LiveService.Run run =
+        service.drip(
+            """
+            CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR NOT NULL, at TIMESTAMP, grams INTEGER,
+              scanner ROW(id VARCHAR, battery DOUBLE));
+            CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR);
+            INSERT INTO gate VALUES ('G01', 'North'), ('G02', NULL);
+            CREATE MATERIALIZED VIEW per_gate AS SELECT gate, COUNT(*) AS scans FROM scan GROUP BY gate;
+            """,
+            "sql",
+            "-");
+    assertThat(run.exit()).as(run.err()).isZero();
+  }
+
+  @AfterAll
+  static void stop() throws Exception {
+    service.close();
+  }
+
+  @Test
+  void answersAreTablesForPeopleAndJsonAndCsvForPrograms() throws Exception {
+    String query = "SELECT gate, hall, CHAR_LENGTH(gate) AS size FROM gate ORDER BY gate";
+    assertThat(service.drip("", "sql", query).out())
+        .startsWith(
+            """
+            gate  hall   size
+            ─────────────────
+            G01   North     3
+            G02   ·         3
+
+            2 rows · epoch""");
+    assertThat(service.drip("", "sql", "--format", "json", query).out())
+        .isEqualTo(
+            """
+            {"gate":"G01","hall":"North","size":3}
+            {"gate":"G02","hall":null,"size":3}
+            """);
+    assertThat(service.drip("", "sql", "--format", "csv", query).out())
+        .isEqualTo("gate,hall,size\nG01,North,3\nG02,,3\n");
+  }
+
+  @Test
+  void statementsComeFromAFileToo(@TempDir Path folder) throws Exception {
+    Path file = folder.resolve("q.sql");
+    Files.writeString(file, "SELECT hall FROM gate WHERE gate = :g;\nSHOW TABLES;");
+    LiveService.Run run = service.drip("", "sql", "-f", file.toString(), "-a", "g=G01");
+    assertThat(run.out()).contains("North").contains("gate, hall");
+  }
+
+  @Test
+  void anErrorHasACaretUnderItsPlace() throws Exception {
+    LiveService.Run run = service.drip("", "sql", "SELECT gate,\n       hal FROM gate");
+    assertThat(run.exit()).isEqualTo(1);
+    assertThat(run.out()).isEmpty();
+    assertThat(run.err())
+        .isEqualTo(
+            """
+                     hal FROM gate
+                     ^
+            line 2, column 8: no column "hal" here
+            hint: did you mean "hall"?
+            """);
+  }
+
+  @Test
+  void eventsArePushedAndBrokenOnesListed() throws Exception {
+    ScanGenerator generator = new ScanGenerator(7);
+    StringBuilder lines = new StringBuilder();
+    for (int i = 0; i < 12_000; i++) {
+      lines
+          .append(generator.next(Instant.parse("2026-03-02T06:00:00Z").plusMillis(i * 25L)))
+          .append('\n');
+    }
+    LiveService.Run run = service.drip(lines.toString(), "push", "--wait", "scan", "-");
+    assertThat(run.exit()).isEqualTo(3);
+    assertThat(run.out()).matches("(?s)\\d+ accepted, \\d+ rejected, position \\d+, epoch \\d+\n");
+    long accepted = Long.parseLong(run.out().split(" ")[0]);
+    long rejected = Long.parseLong(run.out().split(" ")[2]);
+    assertThat(accepted + rejected).isEqualTo(12_000);
+    assertThat(run.err().lines().count()).isEqualTo(rejected);
+    assertThat(run.err())
+        .contains("broken JSON")
+        .contains("is NOT NULL")
+        .contains("is not of type");
+    LiveService.Run sum =
+        service.drip("", "sql", "--format", "csv", "SELECT SUM(scans) AS n FROM per_gate");
+    assertThat(sum.out()).isEqualTo("n\n" + accepted + "\n");
+    assertThat(service.drip("", "get", "per_gate", "--count").out().strip()).isEqualTo("24");
+  }
+
+  @Test
+  void csvIsPushedInParts(@TempDir Path folder) throws Exception {
+    service.drip("", "sql", "CREATE STREAM note (at TIMESTAMP, body VARCHAR)");
+    StringBuilder lines = new StringBuilder("body,at\n");
+    for (int i = 0; i < 11_000; i++) {
+      lines.append("note ").append(i).append(",2026-03-02T06:00:00Z\n");
+    }
+    Path file = folder.resolve("notes.csv");
+    Files.writeString(file, lines);
+    assertThat(service.drip("", "push", "--wait", "note", file.toString()).out())
+        .startsWith("11000 accepted, 0 rejected, position 11000");
+    assertThat(
+            service
+                .drip("", "sql", "--format", "csv", "SELECT COUNT(DISTINCT body) AS n FROM note")
+                .out())
+        .isEqualTo("n\n11000\n");
+  }
+
+  @Test
+  void rowsAreLookedUp() throws Exception {
+    assertThat(service.drip("", "get", "gate", "G01").out()).contains("North").contains("1 row");
+    assertThat(service.drip("", "get", "gate", "--desc", "--limit", "1", "--format", "csv").out())
+        .isEqualTo("gate,hall\nG02,\n");
+    LiveService.Run missing = service.drip("", "get", "gate", "nope");
+    assertThat(missing.exit()).isEqualTo(1);
+    assertThat(missing.err()).contains("no row of gate has the key nope");
+  }
+
+  @Test
+  void aQueryIsFollowed() throws Exception {
+    service.drip(
+        "",
+        "sql",
+        "CREATE TABLE followed (k INTEGER PRIMARY KEY, v INTEGER); INSERT INTO followed VALUES (1, 10)");
+    Thread changer =
+        new Thread(
+            () -> {
+              try {
+                Thread.sleep(2500);
+                service.drip("", "sql", "UPDATE followed SET v = 11");
+              } catch (Exception e) {
+                throw new IllegalStateException(e);
+              }
+            });
+    changer.start();
+    LiveService.Run run =
+        service.drip("", "follow", "followed", "--changes", "2", "--format", "json");
+    changer.join();
+    assertThat(run.out().lines().map(l -> l.replaceAll("\"epoch\":\\d+,", "")))
+        .containsExactly(
+            "{\"weight\":1,\"row\":{\"k\":1,\"v\":10}}",
+            "{\"weight\":-1,\"row\":{\"k\":1,\"v\":10}}",
+            "{\"weight\":1,\"row\":{\"k\":1,\"v\":11}}");
+  }
+
+  @Test
+  void statusTellsHowEverythingDoes() throws Exception {
+    assertThat(service.drip("", "status").out()).contains("answers at").contains("per_gate");
+    LiveService.Run nowhere =
+        service.drip("", "--service", "http://127.0.0.1:9", "sql", "SHOW VIEWS");
+    assertThat(nowhere.exit()).isEqualTo(4);
+    assertThat(nowhere.err()).contains("no service answers").contains("drip up");
+    assertThat(service.drip("", "nonsense").exit()).isEqualTo(2);
+  }
+}

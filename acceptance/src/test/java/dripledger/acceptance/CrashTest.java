@@ -1,0 +1,162 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import java.io.IOException;
+import java.io.OutputStream;
+import java.net.HttpURLConnection;
+import java.net.URI;
+import java.nio.charset.StandardCharsets;
+import java.util.Random;
+import java.util.concurrent.atomic.AtomicBoolean;
+import java.util.concurrent.atomic.AtomicLong;
+import org.junit.jupiter.api.Test;
+
+/**
+ * kill -9 while events are pushed: after a restart every acknowledged event is in every view
+ * exactly once. Each event has a number of its own; a batch whose answer was lost may be in or not,
+ * but whole.
+ */
+class CrashTest {
+  private static final int KILLS = 4;
+  private static final int BATCH = 50;
+
+  @Test
+  void everyAcknowledgedEventIsThereExactlyOnce() throws Exception {
+    long seed = 42;
+    Random random = new Random(seed);
+    try (LiveService service = new LiveService()) {
+      service.drip(
+          """
+          CREATE STREAM scan (parcel BIGINT NOT NULL, batch BIGINT NOT NULL, gate VARCHAR);
+          CREATE MATERIALIZED VIEW per_parcel AS SELECT parcel, COUNT(*) AS n FROM scan GROUP BY parcel;
+          CREATE MATERIALIZED VIEW per_batch AS SELECT batch, COUNT(*) AS n FROM scan GROUP BY batch;
+          CREATE MATERIALIZED VIEW totals AS SELECT COUNT(*) AS events, SUM(parcel) AS parcels FROM scan;
+          """,
+          "sql",
+          "-");
+      AtomicLong nextBatch = new AtomicLong();
+      java.util.Set<Long> acknowledged = java.util.concurrent.ConcurrentHashMap.newKeySet();
+      for (int kill = 1; kill <= KILLS; kill++) {
+        AtomicBoolean pushing = new AtomicBoolean(true);
+        Thread[] pushers = new Thread[3];
+        for (int i = 0; i < pushers.length; i++) {
+          pushers[i] =
+              new Thread(
+                  () -> {
+                    while (pushing.get()) {
+                      long batch = nextBatch.getAndIncrement();
+                      if (push(service.url(), batch)) {
+                        acknowledged.add(batch);
+                      }
+                    }
+                  });
+          pushers[i].start();
+        }
+        Thread.sleep(400 + random.nextInt(1200));
+        service.kill();
+        pushing.set(false);
+        for (Thread pusher : pushers) {
+          pusher.join();
+        }
+        if (kill == 2) {
+          // The database of records goes down and comes back as well.
+          service.cluster().stop();
+          service.cluster().start();
+        }
+        service.start();
+        check(service, acknowledged, "seed " + seed + ", kill " + kill);
+      }
+      assertThat(acknowledged.size()).isGreaterThan(20);
+    }
+  }
+
+  /** One batch; answers whether it was acknowledged. */
+  private static boolean push(String url, long batch) {
+    StringBuilder body = new StringBuilder();
+    for (int i = 0; i < BATCH; i++) {
+      body.append("{\"parcel\":")
+          .append(batch * BATCH + i)
+          .append(",\"batch\":")
+          .append(batch)
+          .append("}\n");
+    }
+    try {
+      HttpURLConnection c =
+          (HttpURLConnection)
+              URI.create(url + "/api/v1/streams/scan/events").toURL().openConnection();
+      c.setDoOutput(true);
+      c.setReadTimeout(10_000);
+      c.setRequestProperty("Content-Type", "application/x-ndjson");
+      try (OutputStream out = c.getOutputStream()) {
+        out.write(body.toString().getBytes(StandardCharsets.UTF_8));
+      }
+      return c.getResponseCode() == 200
+          && new String(c.getInputStream().readAllBytes(), StandardCharsets.UTF_8)
+              .contains("\"accepted\":" + BATCH);
+    } catch (IOException e) {
+      return false;
+    }
+  }
+
+  private static void check(LiveService service, java.util.Set<Long> acknowledged, String when)
+      throws Exception {
+    java.util.Set<Long> found = new java.util.HashSet<>();
+    String csv = service.drip("", "sql", "--format", "csv", "SELECT batch, n FROM per_batch").out();
+    csv.lines()
+        .skip(1)
+        .forEach(
+            line -> {
+              String[] cells = line.split(",");
+              assertThat(cells[1]).as(when + ": batch " + cells[0]).isEqualTo("" + BATCH);
+              found.add(Long.valueOf(cells[0]));
+            });
+    assertThat(found).as(when).containsAll(acknowledged);
+    assertThat(value(service, "SELECT COUNT(*) AS c FROM per_parcel WHERE n <> 1"))
+        .as(when)
+        .isEqualTo("0");
+    long expected = 0;
+    for (long batch : found) {
+      for (int i = 0; i < BATCH; i++) {
+        expected += batch * BATCH + i;
+      }
+    }
+    assertThat(value(service, "SELECT parcels FROM totals")).as(when).isEqualTo("" + expected);
+    assertThat(value(service, "SELECT COUNT(*) AS c FROM scan"))
+        .as(when)
+        .isEqualTo("" + found.size() * BATCH);
+  }
+
+  private static String value(LiveService service, String query) throws Exception {
+    return service
+        .drip("", "sql", "--format", "csv", query)
+        .out()
+        .lines()
+        .skip(1)
+        .findFirst()
+        .orElse("");
+  }
+
+  @Test
+  void aCleanShutdownIsQuickAndLosesNothing() throws Exception {
+    try (LiveService service = new LiveService()) {
+      service.drip(
+          "", "sql", "CREATE TABLE t (k INTEGER PRIMARY KEY); INSERT INTO t VALUES (1), (2)");
+      Thread follower =
+          new Thread(
+              () -> {
+                try {
+                  service.drip("", "follow", "t");
+                } catch (Exception e) {
+                  throw new IllegalStateException(e);
+                }
+              });
+      follower.start();
+      Thread.sleep(1500);
+      assertThat(service.stop()).as("it ends although somebody follows").isTrue();
+      follower.join();
+      service.start();
+      assertThat(value(service, "SELECT COUNT(*) AS c FROM t")).isEqualTo("2");
+    }
+  }
+}

@@ -1,0 +1,132 @@
+package dripledger.acceptance;
+
+import dripledger.demo.PostgresCluster;
+import java.io.IOException;
+import java.net.HttpURLConnection;
+import java.net.URI;
+import java.nio.charset.StandardCharsets;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.concurrent.TimeUnit;
+
+/**
+ * The real service as a process of its own, on a free port of loopback, with a PostgreSQL of its
+ * own.
+ */
+final class LiveService implements AutoCloseable {
+  private static final String PASSWORD = "loopback";
+
+  private final PostgresCluster cluster;
+  private final int port = PostgresCluster.freePort();
+  private final Path log = Files.createTempFile("drip-service", ".log");
+  private Process process;
+
+  LiveService() throws IOException, InterruptedException {
+    cluster = PostgresCluster.temporary();
+    start();
+  }
+
+  String url() {
+    return "http://127.0.0.1:" + port;
+  }
+
+  PostgresCluster cluster() {
+    return cluster;
+  }
+
+  void start() throws IOException, InterruptedException {
+    ProcessBuilder builder =
+        new ProcessBuilder(java(), "-Xmx1g", "-jar", System.getProperty("drip.service.jar"))
+            .redirectErrorStream(true)
+            .redirectOutput(ProcessBuilder.Redirect.appendTo(log.toFile()));
+    builder.environment().put("DRIP_DATABASE_URL", cluster.jdbcUrl(PostgresCluster.DATABASE));
+    builder.environment().put("DRIP_DATABASE_PASSWORD", PASSWORD);
+    builder.environment().put("SERVER_PORT", "" + port);
+    process = builder.start();
+    for (int i = 0; i < 600; i++) {
+      if (!process.isAlive()) {
+        throw new IOException("the service ended:\n" + Files.readString(log));
+      }
+      if (healthy()) {
+        return;
+      }
+      Thread.sleep(100);
+    }
+    throw new IOException("the service does not answer:\n" + Files.readString(log));
+  }
+
+  private boolean healthy() {
+    try {
+      HttpURLConnection c =
+          (HttpURLConnection) URI.create(url() + "/actuator/health").toURL().openConnection();
+      return c.getResponseCode() == 200;
+    } catch (IOException e) {
+      return false;
+    }
+  }
+
+  private static String java() {
+    return Path.of(System.getProperty("java.home"), "bin", "java").toString();
+  }
+
+  /** Ends the process as kill -9 does. */
+  void kill() throws InterruptedException {
+    process.destroyForcibly();
+    process.waitFor();
+  }
+
+  /** Asks the process to end; answers whether it did so in time. */
+  boolean stop() throws InterruptedException {
+    process.destroy();
+    return process.waitFor(20, TimeUnit.SECONDS);
+  }
+
+  /** What a run of the client printed and how it ended. */
+  record Run(int exit, String out, String err) {}
+
+  /** Runs the client as a process of its own. */
+  Run drip(String input, String... arguments) throws IOException, InterruptedException {
+    List<String> command =
+        new ArrayList<>(
+            List.of(
+                java(),
+                "-XX:TieredStopAtLevel=1",
+                "-XX:+UseSerialGC",
+                "-jar",
+                System.getProperty("drip.client.jar")));
+    command.addAll(List.of(arguments));
+    Path out = Files.createTempFile("drip", ".out");
+    Path err = Files.createTempFile("drip", ".err");
+    ProcessBuilder builder =
+        new ProcessBuilder(command).redirectOutput(out.toFile()).redirectError(err.toFile());
+    builder.environment().put("DRIP_URL", url());
+    builder.environment().put("LC_ALL", "C.UTF-8");
+    Process client = builder.start();
+    try (var in = client.getOutputStream()) {
+      in.write(input.getBytes(StandardCharsets.UTF_8));
+    }
+    if (!client.waitFor(60, TimeUnit.SECONDS)) {
+      client.destroyForcibly();
+      throw new IOException("the client did not end");
+    }
+    Run run = new Run(client.exitValue(), Files.readString(out), Files.readString(err));
+    Files.delete(out);
+    Files.delete(err);
+    return run;
+  }
+
+  @Override
+  public void close() throws IOException {
+    try {
+      if (process.isAlive() && !stop()) {
+        kill();
+      }
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+    cluster.close();
+    Files.deleteIfExists(log);
+  }
+}

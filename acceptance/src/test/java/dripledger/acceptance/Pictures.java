@@ -1,0 +1,46 @@
+package dripledger.acceptance;
+
+import java.io.IOException;
+import java.nio.file.Path;
+
+/**
+ * Takes the console's pictures for the documentation from a running demo: arguments are the
+ * service's URL and the folder.
+ */
+final class Pictures {
+  private Pictures() {}
+
+  public static void main(String[] args) throws IOException, InterruptedException {
+    Path folder = Path.of(args[1]);
+    try (Browser browser = new Browser()) {
+      browser.open(args[0]);
+      browser.awaitText("[data-test=epoch]", "epoch");
+      browser.click("[data-test=object-gate_load] .name");
+      Thread.sleep(500);
+      browser.run();
+      browser.element("[data-test=result] tbody tr");
+      Thread.sleep(800);
+      browser.picture(folder.resolve("console-table.png"));
+      browser.write(
+          "FOLLOW SELECT hall, window_minute, scans, busiest_gate_scans\nFROM hall_load;\n");
+      browser.run();
+      browser.awaitText("[data-test=strip]", "following");
+      browser.click("[data-test=result] th:nth-child(3) button");
+      browser.click("[data-test=result] th:nth-child(3) button");
+      browser.element("[data-test=result] tr.changed");
+      browser.picture(folder.resolve("console-follow.png"));
+      browser.click("[data-test=form] button:last-child");
+      browser.element("[data-test=chart] canvas");
+      Thread.sleep(1200);
+      browser.picture(folder.resolve("console-chart.png"));
+      browser.click("[data-test=night]");
+      browser.write(
+          "SELECT gate, window_minute, scans\nFROM gate_load\nWHERE gatee = 'G07'\nLIMIT 20;\n");
+      browser.run();
+      browser.element("[data-test=problem]");
+      Thread.sleep(600);
+      browser.picture(folder.resolve("console-error-night.png"));
+      System.out.println(browser.errors());
+    }
+  }
+}

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { computed, reactive } from 'vue';
+import type { CatalogObject } from '../lib/api';
+import { count } from '../lib/format';
+import { useCatalog } from '../stores/catalog';
+
+const emit = defineEmits<{ ask: [statement: string] }>();
+const catalog = useCatalog();
+const open = reactive(new Set<string>());
+
+const groups = computed(() => [
+  { title: 'Streams', items: catalog.objects.filter((o) => o.kind === 'stream') },
+  { title: 'Tables', items: catalog.objects.filter((o) => o.kind === 'table') },
+  { title: 'Views', items: catalog.objects.filter((o) => o.kind.endsWith('view')) },
+]);
+
+function toggle(name: string) {
+  if (!open.delete(name)) open.add(name);
+}
+function title(o: CatalogObject): string {
+  const parts: string[] = [o.kind];
+  if (o.key) parts.push('key ' + o.key.join(', '));
+  if (o.watermark) parts.push('watermark ' + o.watermark);
+  if (o.rejects) parts.push(o.rejects + ' rejects');
+  if (o.health && o.health !== 'ok') parts.push(o.health);
+  return parts.join(' · ');
+}
+const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCase());
+</script>
+
+<template>
+  <nav class="side" aria-label="streams, tables and views">
+    <section v-for="group in groups" :key="group.title">
+      <h2>{{ group.title }}</h2>
+      <p v-if="group.items.length === 0" class="none">none yet</p>
+      <div v-for="o in group.items" :key="o.name" class="object" :data-test="'object-' + o.name">
+        <div class="line">
+          <button type="button" class="name" :aria-expanded="open.has(o.name)" :title="title(o)" @click="toggle(o.name)">
+            <span class="twist">{{ open.has(o.name) ? '▾' : '▸' }}</span>{{ o.name }}
+            <span v-if="o.health && o.health !== 'ok'" class="bad">!</span>
+          </button>
+          <span class="rows">{{ count(o.rows ?? o.events) }}</span>
+          <button type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
+        </div>
+        <ul v-if="open.has(o.name)">
+          <li v-for="c in o.columns" :key="c.name">
+            <span :class="{ key: o.key?.includes(c.name) }">{{ c.name }}</span>
+            <span class="type">{{ type(c.type) }}</span>
+          </li>
+        </ul>
+      </div>
+    </section>
+  </nav>
+</template>
+
+<style scoped>
+.side { height: 100%; overflow-y: auto; padding: 4px 0 16px; background: var(--paper); }
+h2 { font: 600 15px var(--serif); margin: 16px 16px 4px; padding-bottom: 3px; border-bottom: 1px solid var(--rule); }
+.none { margin: 4px 16px; color: var(--faded); font-style: italic; }
+.line { display: flex; align-items: baseline; padding: 0 10px 0 12px; }
+.line:hover { background: var(--shade); }
+.name { all: unset; cursor: pointer; flex: 1; padding: 3px 0; font: 13px var(--mono); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.name:focus-visible, .ask:focus-visible { outline: 2px solid var(--accent); }
+.twist { display: inline-block; width: 16px; color: var(--faded); font-size: 11px; }
+.rows { font: 12.5px var(--mono); color: var(--faded); text-align: right; padding: 0 6px; }
+.ask { all: unset; cursor: pointer; color: var(--accent); padding: 0 4px; opacity: 0.55; }
+.line:hover .ask, .ask:focus-visible { opacity: 1; }
+.bad { color: var(--went); font-weight: 600; }
+ul { list-style: none; margin: 0 0 6px; padding: 0 12px 0 28px; font: 12.5px var(--mono); }
+li { display: flex; justify-content: space-between; gap: 12px; padding: 1px 0; border-bottom: 1px dotted var(--rule); }
+.type { color: var(--faded); text-align: right; }
+.key { border-bottom: 1.5px solid var(--margin); }
+</style>
