@@ -39,11 +39,6 @@ const rows = computed(() => {
   return store.sheet?.live.size ?? 0;
 });
 
-function ask(statement: string) {
-  editor.value?.append(statement);
-  editor.value?.runCurrent();
-}
-
 onMounted(() => {
   catalog.watch();
   setInterval(() => store.settle(), 700);
@@ -69,7 +64,7 @@ onMounted(() => {
       />
     </header>
     <Splitter class="body">
-      <SplitterPanel :size="22" :min-size="12"><SideList @ask="ask" /></SplitterPanel>
+      <SplitterPanel :size="22" :min-size="12"><SideList @ask="(statement) => editor?.ask(statement)" /></SplitterPanel>
       <SplitterPanel :size="78" :min-size="40">
         <Splitter layout="vertical" class="work">
           <SplitterPanel :size="38" :min-size="15">
@@ -77,7 +72,7 @@ onMounted(() => {
               <SqlEditor ref="editor" @run="store.execute" />
               <div class="actions">
                 <Button size="small" label="Run" title="Ctrl+Enter" data-test="run" :loading="store.running && !store.source" @click="editor?.runCurrent()" />
-                <Button v-if="store.source" size="small" severity="danger" outlined label="Stop following" data-test="stop" @click="store.stop()" />
+                <Button v-if="store.source" size="small" severity="secondary" outlined label="Stop following" data-test="stop" @click="store.stop()" />
               </div>
             </div>
           </SplitterPanel>

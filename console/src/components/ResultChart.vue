@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { LineChart } from 'echarts/charts';
-import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components';
+import { DataZoomInsideComponent, GridComponent, LegendComponent, TooltipComponent } from 'echarts/components';
 import { init, use, type EChartsType } from 'echarts/core';
 import { CanvasRenderer } from 'echarts/renderers';
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue';
@@ -8,7 +8,7 @@ import type { Column } from '../lib/api';
 import { isNumber, isTime } from '../lib/format';
 import type { LiveRow } from '../lib/live';
 
-use([LineChart, GridComponent, TooltipComponent, LegendComponent, CanvasRenderer]);
+use([LineChart, DataZoomInsideComponent, GridComponent, TooltipComponent, LegendComponent, CanvasRenderer]);
 
 const MAX_SERIES = 8;
 const props = defineProps<{ columns: Column[]; rows: LiveRow[]; version: number; night: boolean }>();
@@ -65,6 +65,7 @@ function draw() {
         type: 'value', name: props.columns[chosen.value].name, nameTextStyle: { color: faded },
         splitLine: { lineStyle: { color: rule } }, axisLabel: { color: faded },
       },
+      dataZoom: [{ type: 'inside', filterMode: 'none' }],
       series: lines,
     },
     { replaceMerge: ['series'] },
@@ -89,10 +90,11 @@ watch(() => [props.version, props.night, chosen.value, props.columns], draw);
     <div class="bar">
       <label v-if="measures.length > 1">
         value
-        <select v-model="measure">
+        <select :value="chosen" @change="measure = Number(($event.target as HTMLSelectElement).value)">
           <option v-for="m in measures" :key="m" :value="m">{{ columns[m].name }}</option>
         </select>
       </label>
+      <span>the wheel zooms, dragging moves</span>
       <span v-if="total > 8">{{ total }} lines; the first 8 by name are drawn</span>
     </div>
     <div ref="host" class="canvas" data-test="chart"></div>

@@ -9,7 +9,7 @@ import { Compartment, EditorState, Prec } from '@codemirror/state';
 import { EditorView, highlightActiveLine, highlightActiveLineGutter, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue';
 import { dialect, look } from '../lib/highlight';
-import { offsetOf, statementAt, type Span } from '../lib/statements';
+import { offsetOf, split, statementAt, type Span } from '../lib/statements';
 import { useCatalog } from '../stores/catalog';
 import { useSheet } from '../stores/sheet';
 
@@ -67,17 +67,20 @@ function runCurrent(): boolean {
 
 defineExpose({
   runCurrent,
-  /** Puts a statement at the end of the script and the cursor into it. */
-  append(text: string) {
+  /** Puts a statement at the end of the script, the cursor into it, and runs it. */
+  ask(text: string) {
     if (!view) return;
-    const end = view.state.doc.length;
-    const lead = end === 0 || view.state.doc.toString().endsWith('\n') ? '\n' : '\n\n';
+    const script = view.state.doc.toString();
+    const end = script.length;
+    const open = split(script).some((s) => s.to === script.trimEnd().length && !script.trimEnd().endsWith(';'));
+    const lead = (open ? ';' : '') + (end === 0 ? '' : script.endsWith('\n') ? '\n' : '\n\n');
     view.dispatch({
       changes: { from: end, insert: lead + text + '\n' },
       selection: { anchor: end + lead.length + text.length },
       scrollIntoView: true,
     });
     view.focus();
+    runCurrent();
   },
 });
 

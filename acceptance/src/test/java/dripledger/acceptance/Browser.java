@@ -7,6 +7,7 @@ import java.nio.file.Path;
 import java.time.Duration;
 import java.util.Comparator;
 import java.util.Map;
+import java.util.function.Supplier;
 import java.util.stream.Stream;
 import org.openqa.selenium.By;
 import org.openqa.selenium.Keys;
@@ -77,11 +78,15 @@ final class Browser implements AutoCloseable {
   /** Waits until the text of an element contains something; answers the text. */
   String awaitText(String selector, String part) {
     return wait(
-        selector + " never said " + part + " but: " + text(selector),
+        () -> selector + " never said " + part + " but: " + text(selector),
         () -> text(selector).contains(part) ? text(selector) : null);
   }
 
-  <T> T wait(String complaint, java.util.function.Supplier<T> condition) {
+  <T> T wait(String complaint, Supplier<T> condition) {
+    return wait(() -> complaint, condition);
+  }
+
+  private <T> T wait(Supplier<String> complaint, Supplier<T> condition) {
     return new WebDriverWait(driver, Duration.ofSeconds(20), Duration.ofMillis(100))
         .withMessage(complaint)
         .until(d -> condition.get());

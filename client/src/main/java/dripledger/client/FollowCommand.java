@@ -145,7 +145,7 @@ final class FollowCommand implements Callable<Integer> {
           object.put("epoch", epoch);
           object.put("weight", weight);
           object.put("row", Output.object(table.names(), row));
-          System.out.println(JSON.std.asString(object));
+          System.out.println(Output.json(object));
         }
         case csv -> {
           List<Object> cells = new ArrayList<>(List.of(epoch, weight));

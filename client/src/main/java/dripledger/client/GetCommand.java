@@ -9,7 +9,6 @@ import picocli.CommandLine.Command;
 import picocli.CommandLine.Option;
 import picocli.CommandLine.Parameters;
 import picocli.CommandLine.ParentCommand;
-import tools.jackson.jr.ob.JSON;
 
 @Command(
     name = "get",
@@ -93,7 +92,7 @@ final class GetCommand implements Callable<Integer> {
       throws IOException {
     if (format == Output.Format.json) {
       for (Map<String, Object> row : rows) {
-        System.out.println(JSON.std.asString(row));
+        System.out.println(Output.json(row));
       }
       return;
     }

@@ -45,7 +45,7 @@ final class Output {
       }
       case json -> {
         for (List<Object> row : rows) {
-          out.println(JSON.std.asString(object(table.names(), row)));
+          out.println(json(object(table.names(), row)));
         }
       }
       case csv -> {
@@ -62,6 +62,11 @@ final class Output {
       object.put(names.get(i), row.get(i));
     }
     return object;
+  }
+
+  /** An object as one line of JSON, NULLs included. */
+  static String json(Map<String, Object> object) throws IOException {
+    return JSON.std.with(JSON.Feature.WRITE_NULL_PROPERTIES).asString(object);
   }
 
   /** One line of RFC 4180; NULL is an empty field. */

@@ -33,6 +33,7 @@ public final class Engine implements AutoCloseable {
 
   private final EngineOptions options;
   private final Ledger ledger;
+  private final DefinitionStore store;
   private final Clock clock;
   private final SqlFrontEnd frontEnd = new SqlFrontEnd();
   private final EpochLoop loop;
@@ -46,6 +47,7 @@ public final class Engine implements AutoCloseable {
   public Engine(EngineOptions options, Ledger ledger, DefinitionStore store, Clock clock) {
     this.options = options;
     this.ledger = ledger;
+    this.store = store;
     this.clock = clock;
     loop =
         new EpochLoop(
@@ -265,6 +267,7 @@ public final class Engine implements AutoCloseable {
   @Override
   public void close() {
     loop.close();
+    store.returnEpochs(loop.snapshot().epoch() + 1);
   }
 
   /**

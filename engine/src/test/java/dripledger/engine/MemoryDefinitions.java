@@ -32,4 +32,9 @@ final class MemoryDefinitions implements DefinitionStore {
     epochs += count;
     return first;
   }
+
+  @Override
+  public synchronized void returnEpochs(long next) {
+    epochs = next - 1;
+  }
 }

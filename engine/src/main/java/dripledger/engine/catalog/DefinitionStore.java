@@ -27,4 +27,7 @@ public interface DefinitionStore {
 
   /** Takes {@code count} epoch numbers that no earlier process published; answers the first. */
   long reserveEpochs(long count);
+
+  /** Gives back what was reserved and not used: the next process may start at {@code next}. */
+  void returnEpochs(long next);
 }

@@ -26,7 +26,7 @@ import org.slf4j.LoggerFactory;
  */
 public final class EpochLoop implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(EpochLoop.class);
-  private static final long EPOCH_BLOCK = 100_000;
+  private static final long EPOCH_BLOCK = 10_000;
 
   /**
    * The bounds of the loop.

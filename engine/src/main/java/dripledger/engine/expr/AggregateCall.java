@@ -1,6 +1,9 @@
 package dripledger.engine.expr;
 
 import dripledger.engine.row.Column;
+import dripledger.engine.row.Schema;
+import java.util.Arrays;
+import java.util.stream.Collectors;
 
 /**
  * One aggregate of a GROUP BY.
@@ -12,6 +15,22 @@ import dripledger.engine.row.Column;
  */
 public record AggregateCall(
     Function function, int[] arguments, boolean distinct, int filterColumn, Column output) {
+
+  /** The call as text, with the input's column names. */
+  public String text(Schema input) {
+    String columns =
+        arguments.length == 0
+            ? "*"
+            : Arrays.stream(arguments)
+                .mapToObj(i -> input.column(i).name())
+                .collect(Collectors.joining(", "));
+    return function
+        + "("
+        + (distinct ? "DISTINCT " : "")
+        + columns
+        + ")"
+        + (filterColumn >= 0 ? " FILTER " + input.column(filterColumn).name() : "");
+  }
 
   /** The aggregate functions there are. ARG_MAX(v, k) is the v of the row with the greatest k. */
   public enum Function {

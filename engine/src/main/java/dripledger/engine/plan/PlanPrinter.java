@@ -72,7 +72,7 @@ public final class PlanPrinter {
       return new Line(
           a, indent + "distinct " + groups, "a count per distinct row", "distinct rows: no bound");
     }
-    String calls = a.calls().stream().map(c -> call(c, in)).collect(Collectors.joining(", "));
+    String calls = a.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
     boolean all =
         !a.input().appendOnly() && a.calls().stream().anyMatch(c -> c.function().isExtreme());
     boolean distinct = a.calls().stream().anyMatch(AggregateCall::distinct);
@@ -85,20 +85,5 @@ public final class PlanPrinter {
         indent + "aggregate " + calls + (groups.isEmpty() ? "" : " by " + groups),
         state,
         groups.isEmpty() ? "one group" : "groups: no bound");
-  }
-
-  private static String call(AggregateCall c, Schema in) {
-    String arguments =
-        c.arguments().length == 0
-            ? "*"
-            : Arrays.stream(c.arguments())
-                .mapToObj(i -> in.column(i).name())
-                .collect(Collectors.joining(", "));
-    return c.function()
-        + "("
-        + (c.distinct() ? "DISTINCT " : "")
-        + arguments
-        + ")"
-        + (c.filterColumn() >= 0 ? " FILTER " + in.column(c.filterColumn()).name() : "");
   }
 }

@@ -35,6 +35,10 @@ public record Schema(List<Column> columns) {
     return -1;
   }
 
+  public List<String> names() {
+    return columns.stream().map(Column::name).toList();
+  }
+
   public Schema project(int[] indexes) {
     return new Schema(IntStream.of(indexes).mapToObj(columns::get).toList());
   }

@@ -145,14 +145,14 @@ final class PlanBuilder {
     if (projects != null) {
       for (int i = 0; i < outputs.size(); i++) {
         String name = output.column(i).name();
-        String text = text(outputs.get(i), input);
+        String text = ExpressionText.of(outputs.get(i), below.schema().names());
         texts.add(text.equals(name) ? name : text + " as " + name);
       }
     }
     return new PlanNode.Transform(
         below,
         compiler.compile(below.schema(), filter, outputs, output),
-        filter == null ? null : text(filter, input),
+        filter == null ? null : ExpressionText.of(filter, below.schema().names()),
         texts,
         output,
         projectKey(below.key(), outputs));
@@ -167,21 +167,6 @@ final class PlanBuilder {
     public Void visitOver(RexOver over) {
       throw unsupported("OVER (…)");
     }
-  }
-
-  /** An expression with the input's column names instead of numbers. */
-  private static String text(RexNode node, RelNode input) {
-    String text = node.toString();
-    List<String> names = input.getRowType().getFieldNames();
-    java.util.regex.Matcher m = java.util.regex.Pattern.compile("\\$(\\d+)").matcher(text);
-    String named =
-        m.replaceAll(
-            r -> {
-              int index = Integer.parseInt(r.group(1));
-              return java.util.regex.Matcher.quoteReplacement(
-                  index < names.size() ? names.get(index) : r.group());
-            });
-    return named.replaceAll(":[A-Z]+(\\([0-9, ]+\\))?( NOT NULL)?", "").replaceAll("_UTF-8", "");
   }
 
   private static int[] projectKey(int[] key, List<RexNode> outputs) {
@@ -232,7 +217,20 @@ final class PlanBuilder {
               call.filterArg,
               output.column(groups.length + i)));
     }
-    return new PlanNode.Aggregate(input, groups, calls, output);
+    return new PlanNode.Aggregate(input, groups, calls, named(output, calls, input.schema()));
+  }
+
+  /** Gives results that have no name of their own one that EXPLAIN can show: the call itself. */
+  private static Schema named(Schema output, List<AggregateCall> calls, Schema input) {
+    List<Column> columns = new ArrayList<>(output.columns());
+    int first = columns.size() - calls.size();
+    for (int i = 0; i < calls.size(); i++) {
+      Column column = columns.get(first + i);
+      if (column.name().startsWith("$")) {
+        columns.set(first + i, new Column(calls.get(i).text(input), column.type()));
+      }
+    }
+    return new Schema(columns);
   }
 
   private PlanNode union(Union rel) {

@@ -112,4 +112,13 @@ public final class PostgresDefinitions implements DefinitionStore {
       throw new RecordsException("epochs cannot be reserved", e);
     }
   }
+
+  @Override
+  public void returnEpochs(long next) {
+    try (Connection c = dataSource.getConnection()) {
+      update(c, "UPDATE epoch_reservation SET next_epoch = ?", next);
+    } catch (SQLException e) {
+      throw new RecordsException("epochs cannot be given back", e);
+    }
+  }
 }

@@ -1,0 +1,33 @@
+package dripledger.bench;
+
+import java.util.List;
+
+/**
+ * The entry: {@code bench [aggregation|view-store|all] [events in thousands] [keys in thousands]}.
+ */
+public final class Bench {
+  private Bench() {}
+
+  public static void main(String[] args) {
+    String what = args.length > 0 ? args[0] : "all";
+    int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
+    int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
+    if (!List.of("all", "aggregation", "view-store").contains(what)) {
+      System.err.println("usage: bench [aggregation|view-store|all] [events/1000] [keys/1000]");
+      System.exit(2);
+    }
+    System.out.printf(
+        "Java %s, %d processors, heap %d MB, %,d events, %,d keys%n",
+        System.getProperty("java.version"),
+        Runtime.getRuntime().availableProcessors(),
+        Runtime.getRuntime().maxMemory() >> 20,
+        events,
+        keys);
+    if (!what.equals("view-store")) {
+      new Aggregation(events, keys).run();
+    }
+    if (!what.equals("aggregation")) {
+      new ViewStores(keys).run();
+    }
+  }
+}
