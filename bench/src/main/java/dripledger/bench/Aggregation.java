@@ -21,7 +21,6 @@ import java.util.SplittableRandom;
  * events.
  */
 final class Aggregation {
-  private static final int EPOCH_ROWS = 65_536;
   private static final int ROUNDS = 3;
   private static final Schema INPUT =
       Schema.of(
@@ -35,11 +34,13 @@ final class Aggregation {
 
   private final int events;
   private final int keys;
+  private final int epochRows;
   private long sink;
 
-  Aggregation(int events, int keys) {
+  Aggregation(int events, int keys, int epochRows) {
     this.events = events;
     this.keys = keys;
+    this.epochRows = epochRows;
   }
 
   private static PlanNode plan() {
@@ -58,10 +59,10 @@ final class Aggregation {
   private Page[] pages() {
     SplittableRandom random = new SplittableRandom(1);
     RowLayout layout = new RowLayout(INPUT);
-    Page[] pages = new Page[(events + EPOCH_ROWS - 1) / EPOCH_ROWS];
+    Page[] pages = new Page[(events + epochRows - 1) / epochRows];
     for (int p = 0; p < pages.length; p++) {
-      pages[p] = new Page(layout, EPOCH_ROWS);
-      for (int i = 0; i < EPOCH_ROWS && p * EPOCH_ROWS + i < events; i++) {
+      pages[p] = new Page(layout, epochRows);
+      for (int i = 0; i < epochRows && p * epochRows + i < events; i++) {
         RowWriter writer = pages[p].begin();
         writer.setLong(0, random.nextInt(keys));
         writer.setLong(1, random.nextInt(30_000));
@@ -75,7 +76,7 @@ final class Aggregation {
     Page[] pages = pages();
     System.out.println();
     System.out.println(
-        "aggregation: count and sum by key, old and new rows emitted, epochs of " + EPOCH_ROWS);
+        "aggregation: count and sum by key, old and new rows emitted, epochs of " + epochRows);
     double loop = 0;
     double circuit = 0;
     double published = 0;
@@ -85,8 +86,8 @@ final class Aggregation {
     for (int round = 0; round < ROUNDS; round++) {
       loop = Math.max(loop, loop(pages));
       circuit = Math.max(circuit, circuit(pages));
+      long before = Heap.used();
       try (Heap.Pauses pauses = new Heap.Pauses()) {
-        long before = Heap.used();
         Circuit c = new Circuit(plan());
         ViewStore store = new ViewStore(OUTPUT, new int[] {0});
         double rate = published(pages, c, store);

@@ -3,7 +3,8 @@ package dripledger.bench;
 import java.util.List;
 
 /**
- * The entry: {@code bench [aggregation|view-store|all] [events in thousands] [keys in thousands]}.
+ * The entry: {@code bench [aggregation|view-store|all] [events in thousands] [keys in thousands]
+ * [rows an epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -12,8 +13,10 @@ public final class Bench {
     String what = args.length > 0 ? args[0] : "all";
     int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
+    int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
     if (!List.of("all", "aggregation", "view-store").contains(what)) {
-      System.err.println("usage: bench [aggregation|view-store|all] [events/1000] [keys/1000]");
+      System.err.println(
+          "usage: bench [aggregation|view-store|all] [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
     System.out.printf(
@@ -24,7 +27,7 @@ public final class Bench {
         events,
         keys);
     if (!what.equals("view-store")) {
-      new Aggregation(events, keys).run();
+      new Aggregation(events, keys, epochRows).run();
     }
     if (!what.equals("aggregation")) {
       new ViewStores(keys).run();

@@ -35,6 +35,7 @@ import java.util.List;
 final class GroupAggregate implements Operator {
   private static final int ROWS = 0;
   private static final int FIRST_STATE = 8;
+  private static final int BLOCK = 256;
 
   private final boolean global;
   private final RowLayout input;
@@ -53,6 +54,11 @@ final class GroupAggregate implements Operator {
   private int[] touched = new int[64];
   private int[] oldRows = new int[64];
   private int touchedCount;
+  private final long[] hashes = new long[BLOCK];
+  private final int[] keyStarts = new int[BLOCK + 1];
+
+  @SuppressWarnings("UnusedVariable")
+  private int warmth; // what warming read; never used, but the compiler cannot know
 
   /** How one call is kept: by an accumulator at an offset, or by ordered values. */
   private record Call(
@@ -62,6 +68,9 @@ final class GroupAggregate implements Operator {
       DistinctValues distinct,
       OrderedValues ordered) {}
 
+  /**
+   * @param next who takes the changes, or null if they stay in {@link #output}
+   */
   GroupAggregate(PlanNode.Aggregate plan, Rejects rejects, Operator next, int port) {
     this.rejects = rejects;
     this.next = next;
@@ -109,25 +118,42 @@ final class GroupAggregate implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
+    for (int from = 0; from < delta.size(); from += BLOCK) {
+      pushBlock(delta, from, Math.min(delta.size(), from + BLOCK));
+    }
+  }
+
+  /** First all keys and what they lead to, then the work: see {@link KeyedArena#warm}. */
+  private void pushBlock(Page delta, int from, int to) {
     byte[] bytes = delta.bytes();
-    for (int i = 0; i < delta.size(); i++) {
+    keyWriter.truncate(0);
+    for (int i = from; i < to; i++) {
+      keyWriter.begin();
+      int row = delta.start(i);
+      for (int k = 0; k < groupColumns.length; k++) {
+        keyWriter.copy(k, input, bytes, row, groupColumns[k]);
+      }
+      int length = keyWriter.finish();
+      keyStarts[i - from] = keyWriter.start();
+      hashes[i - from] = Bytes.hash(keyWriter.bytes(), keyWriter.start(), length);
+    }
+    keyStarts[to - from] = keyWriter.end();
+    warmth += groups.warm(hashes, to - from);
+    byte[] keys = keyWriter.bytes();
+    for (int i = from; i < to; i++) {
       long weight = delta.weight(i);
       if (weight == 0) {
         continue;
       }
-      int row = delta.start(i);
-      keyWriter.truncate(0);
-      keyWriter.begin();
-      for (int k = 0; k < groupColumns.length; k++) {
-        keyWriter.copy(k, input, bytes, row, groupColumns[k]);
-      }
-      int entry = groups.findOrInsert(keyWriter.bytes(), 0, keyWriter.finish());
+      int key = keyStarts[i - from];
+      int entry = groups.findOrInsert(keys, key, keyStarts[i - from + 1] - key, hashes[i - from]);
       if (groups.mark(entry) == 0) {
         touch(entry, true);
       }
       byte[] chunk = groups.chunk(entry);
       int value = groups.valueAt(entry);
       Bytes.putLong(chunk, value + ROWS, Bytes.getLong(chunk, value + ROWS) + weight);
+      int row = delta.start(i);
       for (Call call : calls) {
         update(call, bytes, row, weight, chunk, value);
       }
@@ -175,8 +201,12 @@ final class GroupAggregate implements Operator {
     byte[] chunk = groups.chunk(entry);
     int key = groups.keyAt(entry);
     int value = groups.valueAt(entry);
-    for (int k = 0; k < groupColumns.length; k++) {
-      writer.copy(k, keyLayout, chunk, key, k);
+    if (keyLayout.anyVariable()) {
+      for (int k = 0; k < groupColumns.length; k++) {
+        writer.copy(k, keyLayout, chunk, key, k);
+      }
+    } else {
+      writer.copyLeading(keyLayout, chunk, key);
     }
     try {
       for (int i = 0; i < calls.length; i++) {
@@ -206,6 +236,9 @@ final class GroupAggregate implements Operator {
       values.applyChanges();
     }
     for (int i = 0; i < touchedCount; i++) {
+      if (i % BLOCK == 0) {
+        warmth += groups.warmEntries(touched, i, Math.min(touchedCount, i + BLOCK));
+      }
       int entry = touched[i];
       long rows = Bytes.getLong(groups.chunk(entry), groups.valueAt(entry) + ROWS);
       if (rows == 0 && !global) {
@@ -218,10 +251,17 @@ final class GroupAggregate implements Operator {
       }
     }
     touchedCount = 0;
-    if (!out.isEmpty()) {
+    if (next != null && !out.isEmpty()) {
       next.push(port, out);
       out.clear();
     }
+  }
+
+  /**
+   * Where changes are gathered; the owner of a root aggregate takes them from here and clears it.
+   */
+  Page output() {
+    return out;
   }
 
   /** If the row emitted last equals the old one, neither is a change. */

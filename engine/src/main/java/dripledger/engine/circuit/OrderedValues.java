@@ -60,7 +60,7 @@ final class OrderedValues {
   }
 
   void applyChanges() {
-    values = values.apply(batch, null);
+    values = values.apply(batch);
     batch.clear();
   }
 

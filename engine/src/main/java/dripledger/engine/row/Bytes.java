@@ -3,7 +3,6 @@ package dripledger.engine.row;
 import java.lang.invoke.MethodHandles;
 import java.lang.invoke.VarHandle;
 import java.nio.ByteOrder;
-import java.util.Arrays;
 
 /** Reads and writes primitive values at unaligned places of a byte array. All methods are pure. */
 public final class Bytes {
@@ -41,20 +40,60 @@ public final class Bytes {
     LONG_BE.set(bytes, at, value);
   }
 
-  /** Unsigned lexicographic comparison; a proper prefix comes first. */
+  /**
+   * Unsigned lexicographic comparison; a proper prefix comes first. Eight bytes a step: entries are
+   * short, and the library's vector routine costs more to enter than it saves.
+   */
   public static int compare(byte[] a, int aFrom, int aTo, byte[] b, int bFrom, int bTo) {
-    if (aTo - aFrom >= 8 && bTo - bFrom >= 8) {
-      long x = getLongBigEndian(a, aFrom);
-      long y = getLongBigEndian(b, bFrom);
+    int common = Math.min(aTo - aFrom, bTo - bFrom);
+    int i = 0;
+    for (; i + 8 <= common; i += 8) {
+      long x = getLongBigEndian(a, aFrom + i);
+      long y = getLongBigEndian(b, bFrom + i);
       if (x != y) {
         return Long.compareUnsigned(x, y);
       }
     }
-    return Arrays.compareUnsigned(a, aFrom, aTo, b, bFrom, bTo);
+    for (; i < common; i++) {
+      int d = (a[aFrom + i] & 0xFF) - (b[bFrom + i] & 0xFF);
+      if (d != 0) {
+        return d;
+      }
+    }
+    return (aTo - aFrom) - (bTo - bFrom);
   }
 
   public static boolean equal(byte[] a, int aFrom, byte[] b, int bFrom, int length) {
-    return Arrays.equals(a, aFrom, aFrom + length, b, bFrom, bFrom + length);
+    int i = 0;
+    for (; i + 8 <= length; i += 8) {
+      if (getLong(a, aFrom + i) != getLong(b, bFrom + i)) {
+        return false;
+      }
+    }
+    for (; i < length; i++) {
+      if (a[aFrom + i] != b[bFrom + i]) {
+        return false;
+      }
+    }
+    return true;
+  }
+
+  /**
+   * Copies a range within different arrays; for rows, which are short, eight bytes a step beat the
+   * library's routine.
+   */
+  public static void copy(byte[] source, int from, byte[] target, int to, int length) {
+    if (length > 96) {
+      System.arraycopy(source, from, target, to, length);
+      return;
+    }
+    int i = 0;
+    for (; i + 8 <= length; i += 8) {
+      putLong(target, to + i, getLong(source, from + i));
+    }
+    for (; i < length; i++) {
+      target[to + i] = source[from + i];
+    }
   }
 
   /**

@@ -45,6 +45,11 @@ public final class RowLayout {
     return variable.length;
   }
 
+  /** Bytes of null bits. */
+  public int headerBytes() {
+    return headerBytes;
+  }
+
   /** Bytes of null bits and slots; the whole row if no column is variable. */
   public int fixedBytes() {
     return fixedBytes;

@@ -9,7 +9,7 @@ import java.util.Arrays;
 /**
  * Appends rows of one layout to a growing buffer. Between {@link #begin} and {@link #finish}
  * columns are set in ascending order (the variable area is packed in that order, which makes the
- * encoding canonical); a column that is not set is NULL only if {@link #setNull} says so. Not
+ * encoding canonical); every column must be set, to a value or by {@link #setNull}. Not
  * thread-safe.
  */
 public final class RowWriter {
@@ -18,6 +18,7 @@ public final class RowWriter {
 
   private final RowLayout layout;
   private final int fixedBytes;
+  private final int headerBytes;
   private byte[] bytes;
   private int start;
   private int end;
@@ -25,6 +26,7 @@ public final class RowWriter {
   public RowWriter(RowLayout layout, int initialBytes) {
     this.layout = layout;
     this.fixedBytes = layout.fixedBytes();
+    this.headerBytes = layout.headerBytes();
     this.bytes = new byte[Math.max(initialBytes, 64)];
   }
 
@@ -65,7 +67,9 @@ public final class RowWriter {
   public void begin() {
     start = end;
     ensure(fixedBytes);
-    Arrays.fill(bytes, start, start + fixedBytes, (byte) 0);
+    for (int i = 0; i < headerBytes; i++) {
+      bytes[start + i] = 0;
+    }
     end = start + fixedBytes;
   }
 
@@ -99,6 +103,7 @@ public final class RowWriter {
 
   public void setNull(int column) {
     bytes[start + (column >>> 3)] |= (byte) (1 << (column & 7));
+    Bytes.putLong(bytes, start + layout.slotOffset(column), 0);
   }
 
   public void setLong(int column, long value) {
@@ -141,6 +146,22 @@ public final class RowWriter {
       end += WideDecimal.BYTES;
     } else {
       setLong(column, unscaled.longValueExact());
+    }
+  }
+
+  /**
+   * Copies a whole row of fixed-size columns into the first columns of the row begun.
+   *
+   * @param from the layout of the source, without variable columns
+   */
+  public void copyLeading(RowLayout from, byte[] source, int row) {
+    int header = from.headerBytes();
+    for (int i = 0; i < header; i++) {
+      bytes[start + i] = source[row + i];
+    }
+    for (int i = 0, n = from.columns(); i < n; i++) {
+      Bytes.putLong(
+          bytes, start + headerBytes + 8 * i, Bytes.getLong(source, row + header + 8 * i));
     }
   }
 

@@ -15,6 +15,9 @@ public final class BagBatch {
   private byte[] bytes = new byte[4096];
   private int used;
   private int size;
+  // While all entries have the same lengths their places need no arrays; 0 once they differ.
+  private int stride;
+  private int keyStride;
   private int[] starts = new int[64];
   private int[] keyEnds = new int[64];
   private long[] weights = new long[64];
@@ -22,6 +25,8 @@ public final class BagBatch {
   private long[] prefixes = new long[64];
   private int[] orderScratch = new int[0];
   private long[] prefixScratch = new long[0];
+  private byte[] gatheredBytes = new byte[0];
+  private long[] gatheredWeights = new long[0];
 
   public int size() {
     return size;
@@ -46,17 +51,21 @@ public final class BagBatch {
     }
   }
 
-  /** Appends to the entry begun by the last {@link #end}; see there. */
-  public void put(byte[] source, int from, int length) {
-    ensure(length);
-    System.arraycopy(source, from, bytes, used, length);
-    used += length;
-  }
-
   /** Adds one entry: a key and its tail. */
   public void add(
       byte[] key, int keyFrom, int keyLength, byte[] tail, int from, int length, long weight) {
-    if (size == starts.length) {
+    int at = begin(keyLength, length, weight);
+    Bytes.copy(key, keyFrom, bytes, at, keyLength);
+    Bytes.copy(tail, from, bytes, at + keyLength, length);
+  }
+
+  /**
+   * Adds an entry whose bytes the caller writes into {@link #bytes} itself.
+   *
+   * @return where its key goes; its tail goes right behind
+   */
+  public int begin(int keyLength, int length, long weight) {
+    if (size == weights.length) {
       int larger = size * 2;
       starts = Arrays.copyOf(starts, larger);
       keyEnds = Arrays.copyOf(keyEnds, larger);
@@ -64,32 +73,68 @@ public final class BagBatch {
       order = Arrays.copyOf(order, larger);
       prefixes = Arrays.copyOf(prefixes, larger);
     }
-    starts[size] = used;
-    put(key, keyFrom, keyLength);
-    keyEnds[size] = used;
-    put(tail, from, length);
-    weights[size] = weight;
-    size++;
+    if (size == 0) {
+      stride = keyLength + length;
+      keyStride = keyLength;
+    } else if (stride > 0 && (stride != keyLength + length || keyStride != keyLength)) {
+      for (int i = 0; i < size; i++) {
+        starts[i] = i * stride;
+        keyEnds[i] = i * stride + keyStride;
+      }
+      stride = 0;
+    }
+    if (stride == 0) {
+      starts[size] = used;
+      keyEnds[size] = used + keyLength;
+    }
+    weights[size++] = weight;
+    int at = used;
+    ensure(keyLength + length);
+    used += keyLength + length;
+    return at;
   }
 
-  byte[] bytes() {
+  /** Where entries live; replaced by {@link #begin} and {@link #sort}. */
+  public byte[] bytes() {
     return bytes;
   }
 
+  /** The length of every entry, or 0 if they differ. */
+  int stride() {
+    return stride;
+  }
+
+  /** The length of every key if {@link #stride} is not 0. */
+  int keyStride() {
+    return keyStride;
+  }
+
+  /** The first eight bytes, padded with zeroes, as an unsigned number. */
+  long prefixAt(int rank) {
+    return prefixes[rank];
+  }
+
   int start(int rank) {
-    return starts[order[rank]];
+    return startOf(order[rank]);
   }
 
   int keyEnd(int rank) {
-    return keyEnds[order[rank]];
+    int index = order[rank];
+    return stride > 0 ? index * stride + keyStride : keyEnds[index];
   }
 
   int end(int rank) {
-    int index = order[rank];
-    return endOf(index);
+    return endOf(order[rank]);
+  }
+
+  private int startOf(int index) {
+    return stride > 0 ? index * stride : starts[index];
   }
 
   private int endOf(int index) {
+    if (stride > 0) {
+      return index * stride + stride;
+    }
     return index + 1 < size ? starts[index + 1] : used;
   }
 
@@ -114,16 +159,20 @@ public final class BagBatch {
       differing |= prefixes[i] ^ prefixes[0];
     }
     if (size < 256) {
-      insertionOrTimSort();
+      sortRange(0, size);
+      for (int i = 0; i < size; i++) {
+        prefixes[i] = prefix(order[i]);
+      }
     } else {
       radixSort(differing);
+      gather();
       sortEqualPrefixes();
     }
     return combine();
   }
 
   private long prefix(int index) {
-    int from = starts[index];
+    int from = startOf(index);
     int length = endOf(index) - from;
     if (length >= 8) {
       return Bytes.getLongBigEndian(bytes, from);
@@ -136,11 +185,7 @@ public final class BagBatch {
   }
 
   private int compare(int a, int b) {
-    return Bytes.compare(bytes, starts[a], endOf(a), bytes, starts[b], endOf(b));
-  }
-
-  private void insertionOrTimSort() {
-    sortRange(0, size);
+    return Bytes.compare(bytes, startOf(a), endOf(a), bytes, startOf(b), endOf(b));
   }
 
   private void sortRange(int from, int to) {
@@ -218,6 +263,45 @@ public final class BagBatch {
     }
   }
 
+  /**
+   * Puts the entries themselves into the order found, so that everything after reads them one
+   * behind the other instead of all over the memory.
+   */
+  private void gather() {
+    if (gatheredBytes.length < used) {
+      gatheredBytes = new byte[bytes.length];
+    }
+    if (gatheredWeights.length != weights.length) {
+      gatheredWeights = new long[weights.length];
+    }
+    int to = 0;
+    int[] newStarts = stride > 0 ? starts : new int[starts.length];
+    int[] newKeyEnds = stride > 0 ? keyEnds : new int[starts.length];
+    for (int rank = 0; rank < size; rank++) {
+      int index = order[rank];
+      int from = startOf(index);
+      int length = endOf(index) - from;
+      Bytes.copy(bytes, from, gatheredBytes, to, length);
+      gatheredWeights[rank] = weights[index];
+      if (stride == 0) {
+        newStarts[rank] = to;
+        newKeyEnds[rank] = to + keyEnds[index] - from;
+      }
+      to += length;
+    }
+    for (int rank = 0; rank < size; rank++) {
+      order[rank] = rank;
+    }
+    starts = newStarts;
+    keyEnds = newKeyEnds;
+    byte[] b = bytes;
+    bytes = gatheredBytes;
+    gatheredBytes = b;
+    long[] w = weights;
+    weights = gatheredWeights;
+    gatheredWeights = w;
+  }
+
   private void sortEqualPrefixes() {
     for (int from = 0; from < size; ) {
       int to = from + 1;
@@ -236,12 +320,13 @@ public final class BagBatch {
     for (int i = 0; i < size; ) {
       long weight = weights[order[i]];
       int next = i + 1;
-      while (next < size && compare(order[i], order[next]) == 0) {
+      while (next < size && prefixes[next] == prefixes[i] && compare(order[i], order[next]) == 0) {
         weight = Math.addExact(weight, weights[order[next]]);
         next++;
       }
       if (weight != 0) {
         order[kept] = order[i];
+        prefixes[kept] = prefixes[i];
         setWeight(kept, weight);
         kept++;
       }
@@ -255,6 +340,8 @@ public final class BagBatch {
     return bytes.length
         + 28L * starts.length
         + 4L * orderScratch.length
-        + 8L * prefixScratch.length;
+        + 8L * prefixScratch.length
+        + gatheredBytes.length
+        + 8L * gatheredWeights.length;
   }
 }

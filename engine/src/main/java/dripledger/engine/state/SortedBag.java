@@ -26,7 +26,7 @@ import java.util.Set;
  * take O(log n); {@link #weight} is O(1).
  */
 public final class SortedBag {
-  private static final int LEAF_ENTRIES = 64;
+  private static final int LEAF_ENTRIES = 32;
   private static final int LEAF_BYTES = 48 * 1024;
   private static final int FANOUT = 64;
 
@@ -39,12 +39,6 @@ public final class SortedBag {
     this.root = root;
   }
 
-  /** Told about every entry whose weight changes during {@link #apply}, in ascending order. */
-  @FunctionalInterface
-  public interface ChangeListener {
-    void changed(byte[] bytes, int from, int keyEnd, int to, long oldWeight, long newWeight);
-  }
-
   private abstract static sealed class Node permits Leaf, Inner {
     abstract long entries();
 
@@ -53,29 +47,39 @@ public final class SortedBag {
     abstract long heapBytes();
   }
 
+  /**
+   * Entries in one byte array. If all have the same lengths (rows of fixed-size columns) their
+   * places are multiples of {@code stride}; else {@code starts} and {@code keyEnds} hold them.
+   */
   private static final class Leaf extends Node {
-    static final Leaf EMPTY = new Leaf(new byte[0], new int[1], null, 0, null);
+    static final Leaf EMPTY = new Leaf(new byte[0], 0, 0, new int[1], null, null);
 
     final byte[] data;
-    final int[] starts; // n + 1 of them
-    final int[] keyEnds; // null if every key has keyLength bytes
-    final int keyLength;
+    final int stride; // 0 if entries differ in length
+    final int keyLength; // of every key, if keyEnds is null
+    final int[] starts; // n + 1 of them; null if stride is not 0
+    final int[] keyEnds;
     final long[] weights; // null if all are 1
 
-    Leaf(byte[] data, int[] starts, int[] keyEnds, int keyLength, long[] weights) {
+    Leaf(byte[] data, int stride, int keyLength, int[] starts, int[] keyEnds, long[] weights) {
       this.data = data;
+      this.stride = stride;
+      this.keyLength = keyLength;
       this.starts = starts;
       this.keyEnds = keyEnds;
-      this.keyLength = keyLength;
       this.weights = weights;
     }
 
     int size() {
-      return starts.length - 1;
+      return stride > 0 ? data.length / stride : starts.length - 1;
+    }
+
+    int start(int i) {
+      return stride > 0 ? i * stride : starts[i];
     }
 
     int keyEnd(int i) {
-      return keyEnds == null ? starts[i] + keyLength : keyEnds[i];
+      return keyEnds == null ? start(i) + keyLength : keyEnds[i];
     }
 
     long weight(int i) {
@@ -101,24 +105,50 @@ public final class SortedBag {
 
     @Override
     long heapBytes() {
-      return 112L
+      return 64L
           + data.length
-          + 4L * starts.length
+          + (starts == null ? 0 : 16 + 4L * starts.length)
           + (keyEnds == null ? 0 : 16 + 4L * keyEnds.length)
           + (weights == null ? 0 : 16 + 8L * weights.length);
     }
 
-    /** The first entry at or behind the bytes given. */
+    /** The first entry at or behind the bytes given, not looking before {@code low}. */
     int lowerBound(byte[] bytes, int from, int to, int low) {
       int lo = low;
       int hi = size();
+      // Changes to one key come one after the other, so the answer is often where we stand.
+      if (lo < hi && Bytes.compare(data, start(lo), start(lo + 1), bytes, from, to) >= 0) {
+        return lo;
+      }
       while (lo < hi) {
         int middle = (lo + hi) >>> 1;
-        if (Bytes.compare(data, starts[middle], starts[middle + 1], bytes, from, to) < 0) {
+        if (Bytes.compare(data, start(middle), start(middle + 1), bytes, from, to) < 0) {
           lo = middle + 1;
         } else {
           hi = middle;
         }
+      }
+      return lo;
+    }
+
+    /** The same for entries of one length of at least eight bytes, whose first eight are known. */
+    int lowerBound(long prefix, byte[] bytes, int from, int low, int n) {
+      int lo = low;
+      int hi = n;
+      int middle = lo;
+      while (lo < hi) {
+        int at = middle * stride;
+        long here = Bytes.getLongBigEndian(data, at);
+        int order =
+            here != prefix
+                ? Long.compareUnsigned(here, prefix)
+                : Bytes.compare(data, at + 8, at + stride, bytes, from + 8, from + stride);
+        if (order < 0) {
+          lo = middle + 1;
+        } else {
+          hi = middle;
+        }
+        middle = (lo + hi) >>> 1;
       }
       return lo;
     }
@@ -127,6 +157,7 @@ public final class SortedBag {
   private static final class Inner extends Node {
     final Node[] children;
     final byte[][] fences; // fences[i]: at or below every entry of child i; fences[0] is unused
+    private final long[] fencePrefixes; // the first eight bytes of each, so that few are looked at
     final long entries;
     final long weight;
     final long heapBytes;
@@ -136,8 +167,10 @@ public final class SortedBag {
       this.fences = fences;
       long entrySum = 0;
       long weightSum = 0;
-      long byteSum = 80L + 8L * children.length;
+      long byteSum = 100L + 16L * children.length;
+      fencePrefixes = new long[children.length];
       for (int i = 0; i < children.length; i++) {
+        fencePrefixes[i] = i == 0 ? 0 : prefix(fences[i], 0, fences[i].length);
         entrySum += children[i].entries();
         weightSum += children[i].weight();
         byteSum += children[i].heapBytes() + (fences[i] == null ? 0 : 16 + fences[i].length);
@@ -165,10 +198,16 @@ public final class SortedBag {
     int childOf(byte[] bytes, int from, int to) {
       int lo = 1;
       int hi = children.length;
+      long wanted = prefix(bytes, from, to);
       while (lo < hi) {
         int middle = (lo + hi) >>> 1;
+        long here = fencePrefixes[middle];
         byte[] fence = fences[middle];
-        if (Bytes.compare(fence, 0, fence.length, bytes, from, to) <= 0) {
+        int order =
+            here != wanted
+                ? Long.compareUnsigned(here, wanted)
+                : Bytes.compare(fence, 0, fence.length, bytes, from, to);
+        if (order <= 0) {
           lo = middle + 1;
         } else {
           hi = middle;
@@ -176,6 +215,18 @@ public final class SortedBag {
       }
       return lo - 1;
     }
+  }
+
+  /** The first eight bytes, padded with zeroes, as an unsigned number. */
+  private static long prefix(byte[] bytes, int from, int to) {
+    if (to - from >= 8) {
+      return Bytes.getLongBigEndian(bytes, from);
+    }
+    long value = 0;
+    for (int i = 0; i < 8; i++) {
+      value = value << 8 | (from + i < to ? bytes[from + i] & 0xFF : 0);
+    }
+    return value;
   }
 
   /** The number of distinct entries. */
@@ -196,16 +247,15 @@ public final class SortedBag {
   /**
    * The bag after the batch, which is sorted by this call.
    *
-   * @param listener told of every changed entry, or null
    * @throws IllegalStateException if an entry's weight would fall below zero: the operator above
    *     has taken out what it never put in
    */
-  public SortedBag apply(BagBatch batch, ChangeListener listener) {
+  public SortedBag apply(BagBatch batch) {
     int changes = batch.sort();
     if (changes == 0) {
       return this;
     }
-    Merge merge = new Merge(batch, listener);
+    Merge merge = new Merge(batch);
     merge.apply(root, null, 0, changes);
     return new SortedBag(merge.takeRoot());
   }
@@ -213,19 +263,18 @@ public final class SortedBag {
   /** One application of a batch: pieces of the new level, left to right. */
   private static final class Merge {
     private final BagBatch batch;
-    private final ChangeListener listener;
     private final byte[] changes;
     // The entries of the leaf being rebuilt: >= 0 is an entry of the old leaf, < 0 a change's
     // ~rank.
     private int[] picks = new int[256];
     private long[] pickWeights = new long[256];
     private int picked;
+    private byte[] scratch = new byte[0];
     private List<Node> nodes = new ArrayList<>();
     private List<byte[]> fences = new ArrayList<>();
 
-    Merge(BagBatch batch, ChangeListener listener) {
+    Merge(BagBatch batch) {
       this.batch = batch;
-      this.listener = listener;
       this.changes = batch.bytes();
     }
 
@@ -330,20 +379,25 @@ public final class SortedBag {
     }
 
     private static Leaf joinLeaves(Leaf a, Leaf b) {
-      boolean small = Math.min(a.size(), b.size()) < LEAF_ENTRIES / 4;
+      int n = a.size();
+      int m = b.size();
+      boolean small = Math.min(n, m) < LEAF_ENTRIES / 4;
       if (!small
-          || a.size() + b.size() > LEAF_ENTRIES * 3 / 4
+          || n + m > LEAF_ENTRIES * 3 / 4
           || a.data.length + b.data.length > LEAF_BYTES
+          || a.stride != b.stride
+          || a.keyLength != b.keyLength
           || (a.keyEnds == null) != (b.keyEnds == null)) {
         return null;
       }
-      int n = a.size();
-      int m = b.size();
       byte[] data = Arrays.copyOf(a.data, a.data.length + b.data.length);
       System.arraycopy(b.data, 0, data, a.data.length, b.data.length);
-      int[] starts = Arrays.copyOf(a.starts, n + m + 1);
-      for (int i = 0; i <= m; i++) {
-        starts[n + i] = a.data.length + b.starts[i];
+      int[] starts = null;
+      if (a.stride == 0) {
+        starts = Arrays.copyOf(a.starts, n + m + 1);
+        for (int i = 0; i <= m; i++) {
+          starts[n + i] = a.data.length + b.starts[i];
+        }
       }
       int[] keyEnds = null;
       if (a.keyEnds != null) {
@@ -359,7 +413,7 @@ public final class SortedBag {
           weights[i] = i < n ? a.weight(i) : b.weight(i - n);
         }
       }
-      return new Leaf(data, starts, keyEnds, a.keyLength, weights);
+      return new Leaf(data, a.stride, a.keyLength, starts, keyEnds, weights);
     }
 
     private static Inner joinInner(Inner a, Inner b, byte[] fence) {
@@ -385,7 +439,61 @@ public final class SortedBag {
       pickWeights[picked++] = weight;
     }
 
+    /**
+     * The common case, a leaf and changes of one entry length and weights of one: runs of untouched
+     * entries are copied whole. Answers false, having done nothing, if the case is another.
+     */
+    private boolean applyUniformLeaf(Leaf leaf, byte[] fence, int from, int to) {
+      int stride = batch.stride();
+      int n = leaf.size();
+      boolean fits = leaf.stride == stride && leaf.keyLength == batch.keyStride() || n == 0;
+      if (!fits || stride < 8 || leaf.weights != null || stride * 2L > LEAF_BYTES / LEAF_ENTRIES) {
+        return false;
+      }
+      int most = (n + to - from) * stride;
+      if (scratch.length < most) {
+        scratch = new byte[most * 2];
+      }
+      int at = 0;
+      int length = 0;
+      for (int rank = from; rank < to; rank++) {
+        int start = batch.start(rank);
+        long prefix = batch.prefixAt(rank);
+        int place = leaf.lowerBound(prefix, changes, start, at, n);
+        int run = (place - at) * stride;
+        System.arraycopy(leaf.data, at * stride, scratch, length, run);
+        length += run;
+        at = place;
+        boolean there = at < n && Bytes.equal(leaf.data, at * stride, changes, start, stride);
+        long now = (there ? 1 : 0) + batch.weight(rank);
+        if (now < 0 || now > 1) {
+          return false; // the general way counts, or complains
+        }
+        at += there ? 1 : 0;
+        if (now == 1) {
+          Bytes.copy(changes, start, scratch, length, stride);
+          length += stride;
+        }
+      }
+      int run = (n - at) * stride;
+      System.arraycopy(leaf.data, at * stride, scratch, length, run);
+      length += run;
+      int count = length / stride;
+      int pieces = (count + LEAF_ENTRIES - 1) / LEAF_ENTRIES;
+      for (int p = 0; p < pieces; p++) {
+        int first = (int) ((long) count * p / pieces) * stride;
+        int last = (int) ((long) count * (p + 1) / pieces) * stride;
+        byte[] data = Arrays.copyOfRange(scratch, first, last);
+        nodes.add(new Leaf(data, stride, batch.keyStride(), null, null, null));
+        fences.add(p == 0 ? fence : Arrays.copyOf(data, stride));
+      }
+      return true;
+    }
+
     private void applyLeaf(Leaf leaf, byte[] fence, int from, int to) {
+      if (applyUniformLeaf(leaf, fence, from, to)) {
+        return;
+      }
       picked = 0;
       int at = 0;
       int n = leaf.size();
@@ -398,8 +506,8 @@ public final class SortedBag {
         }
         long old = 0;
         if (at < n
-            && leaf.starts[at + 1] - leaf.starts[at] == end - start
-            && Bytes.equal(leaf.data, leaf.starts[at], changes, start, end - start)) {
+            && leaf.start(at + 1) - leaf.start(at) == end - start
+            && Bytes.equal(leaf.data, leaf.start(at), changes, start, end - start)) {
           old = leaf.weight(at);
           at++;
         }
@@ -407,9 +515,6 @@ public final class SortedBag {
         if (now < 0) {
           throw new IllegalStateException(
               "a row was taken out " + -now + " times more than it was put in");
-        }
-        if (listener != null) {
-          listener.changed(changes, start, batch.keyEnd(rank), end, old, now);
         }
         if (now > 0) {
           pick(old > 0 ? at - 1 : ~rank, now);
@@ -423,7 +528,7 @@ public final class SortedBag {
 
     private int pickBytes(Leaf leaf, int pick) {
       return pick >= 0
-          ? leaf.starts[pick + 1] - leaf.starts[pick]
+          ? leaf.start(pick + 1) - leaf.start(pick)
           : batch.end(~pick) - batch.start(~pick);
     }
 
@@ -443,7 +548,7 @@ public final class SortedBag {
         Leaf piece = buildLeaf(leaf, from, to);
         nodes.add(piece);
         // The first piece keeps the old fence: it may lie below the first entry, never above.
-        fences.add(p == 0 ? fence : Arrays.copyOf(piece.data, piece.starts[1]));
+        fences.add(p == 0 ? fence : Arrays.copyOf(piece.data, piece.start(1)));
       }
     }
 
@@ -460,7 +565,7 @@ public final class SortedBag {
         total += pickBytes(old, pick);
         keyLengths[i] =
             pick >= 0
-                ? old.keyEnd(pick) - old.starts[pick]
+                ? old.keyEnd(pick) - old.start(pick)
                 : batch.keyEnd(~pick) - batch.start(~pick);
         sameKeyLength &= keyLengths[i] == keyLengths[0];
         allOne &= pickWeights[from + i] == 1;
@@ -477,7 +582,7 @@ public final class SortedBag {
           while (run < n && picks[from + run] == pick + (run - i)) {
             run++;
           }
-          System.arraycopy(old.data, old.starts[pick], data, starts[i], starts[run] - starts[i]);
+          System.arraycopy(old.data, old.start(pick), data, starts[i], starts[run] - starts[i]);
           i = run;
         }
       }
@@ -489,7 +594,12 @@ public final class SortedBag {
         }
       }
       long[] weights = allOne ? null : Arrays.copyOfRange(pickWeights, from, to);
-      return new Leaf(data, starts, keyEnds, sameKeyLength ? keyLengths[0] : 0, weights);
+      int keyLength = sameKeyLength ? keyLengths[0] : 0;
+      int stride = starts[1];
+      for (int i = 0; i < n && stride > 0; i++) {
+        stride = starts[i + 1] - starts[i] == stride && sameKeyLength ? stride : 0;
+      }
+      return new Leaf(data, stride, keyLength, stride > 0 ? null : starts, keyEnds, weights);
     }
   }
 
@@ -581,7 +691,7 @@ public final class SortedBag {
     }
 
     public int start() {
-      return leaf.starts[index];
+      return leaf.start(index);
     }
 
     public int keyEnd() {
@@ -589,7 +699,7 @@ public final class SortedBag {
     }
 
     public int end() {
-      return leaf.starts[index + 1];
+      return leaf.start(index + 1);
     }
 
     public long weight() {
@@ -641,7 +751,7 @@ public final class SortedBag {
       if (weight != 0) {
         int i = at.index;
         sink.difference(
-            at.leaf.data, at.leaf.starts[i], at.leaf.keyEnd(i), at.leaf.starts[i + 1], weight);
+            at.leaf.data, at.leaf.start(i), at.leaf.keyEnd(i), at.leaf.start(i + 1), weight);
       }
       if (order <= 0) {
         a.next();
@@ -692,11 +802,11 @@ public final class SortedBag {
     int compareTo(Walk other) {
       return Bytes.compare(
           leaf.data,
-          leaf.starts[index],
-          leaf.starts[index + 1],
+          leaf.start(index),
+          leaf.start(index + 1),
           other.leaf.data,
-          other.leaf.starts[other.index],
-          other.leaf.starts[other.index + 1]);
+          other.leaf.start(other.index),
+          other.leaf.start(other.index + 1));
     }
 
     void next() {

@@ -1,5 +1,6 @@
 package dripledger.engine.view;
 
+import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
@@ -48,8 +49,14 @@ public final class ViewStore {
   /** What {@code base} becomes under a delta; this store itself does not change. */
   SortedBag applied(SortedBag base, Page delta) {
     for (int i = 0; i < delta.size(); i++) {
-      if (delta.weight(i) != 0) {
-        int start = delta.start(i);
+      int start = delta.start(i);
+      if (delta.weight(i) != 0 && codec.isPlain()) {
+        int length = delta.end(i) - start;
+        int keyLength = codec.fixedLength();
+        int at = batch.begin(keyLength, length, delta.weight(i));
+        codec.encodePlain(delta.bytes(), start, batch.bytes(), at);
+        Bytes.copy(delta.bytes(), start, batch.bytes(), at + keyLength, length);
+      } else if (delta.weight(i) != 0) {
         keyBytes.clear();
         codec.encode(delta.bytes(), start, keyBytes);
         batch.add(
@@ -63,7 +70,7 @@ public final class ViewStore {
       }
     }
     try {
-      return base.apply(batch, null);
+      return base.apply(batch);
     } finally {
       batch.clear();
     }
