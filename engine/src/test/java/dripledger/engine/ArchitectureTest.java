@@ -1,0 +1,50 @@
+package dripledger.engine;
+
+import static com.tngtech.archunit.lang.syntax.ArchRuleDefinition.noClasses;
+import static com.tngtech.archunit.library.dependencies.SlicesRuleDefinition.slices;
+
+import com.tngtech.archunit.core.domain.JavaClasses;
+import com.tngtech.archunit.core.importer.ClassFileImporter;
+import com.tngtech.archunit.core.importer.ImportOption;
+import org.junit.jupiter.api.Test;
+
+/** The rules of the rooms. */
+class ArchitectureTest {
+  private static final JavaClasses ENGINE =
+      new ClassFileImporter()
+          .withImportOption(ImportOption.Predefined.DO_NOT_INCLUDE_TESTS)
+          .importPackages("dripledger.engine");
+
+  @Test
+  void theEngineKnowsNoOutsideWorld() {
+    noClasses()
+        .should()
+        .dependOnClassesThat()
+        .resideInAnyPackage(
+            "java.sql..",
+            "javax.sql..",
+            "java.net.http..",
+            "org.springframework..",
+            "jakarta..",
+            "org.apache.kafka..",
+            "org.postgresql..",
+            "tools.jackson..")
+        .check(ENGINE);
+  }
+
+  @Test
+  void theSqlLibraryIsKnownInTwoRoomsOnly() {
+    noClasses()
+        .that()
+        .resideOutsideOfPackages("dripledger.engine.sql..", "dripledger.engine.expr..")
+        .should()
+        .dependOnClassesThat()
+        .resideInAnyPackage("org.apache.calcite..", "dripledger.grammar..")
+        .check(ENGINE);
+  }
+
+  @Test
+  void packagesHaveNoCycles() {
+    slices().matching("dripledger.engine.(*)..").should().beFreeOfCycles().check(ENGINE);
+  }
+}
