@@ -73,7 +73,7 @@ th button { all: unset; cursor: pointer; padding: 6px 14px; font: 600 12.5px var
 th button:focus-visible { outline: 2px solid var(--accent); }
 td { padding: 3px 14px; border-bottom: 1px solid var(--rule); white-space: pre; max-width: 34em; overflow: hidden; text-overflow: ellipsis; }
 .number { text-align: right; }
-.sign { width: 34px; min-width: 34px; padding: 3px 6px; text-align: center; border-right: 3px double var(--margin); }
+.sign { width: 34px; min-width: 34px; padding: 3px 6px; text-align: center; box-shadow: inset -1px 0 var(--red-rule), inset -3px 0 var(--sheet), inset -4px 0 var(--red-rule); }
 td.sign { color: var(--faded); }
 .rest { width: 100%; }
 .nothing { color: var(--faded); }

@@ -69,5 +69,5 @@ h2 { font: 600 15px var(--serif); margin: 16px 16px 4px; padding-bottom: 3px; bo
 ul { list-style: none; margin: 0 0 6px; padding: 0 12px 0 28px; font: 12.5px var(--mono); }
 li { display: flex; justify-content: space-between; gap: 12px; padding: 1px 0; border-bottom: 1px dotted var(--rule); }
 .type { color: var(--faded); text-align: right; }
-.key { border-bottom: 1.5px solid var(--margin); }
+.key { border-bottom: 1.5px solid var(--red-rule); }
 </style>

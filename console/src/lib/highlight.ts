@@ -47,7 +47,7 @@ export const look = [
       backgroundColor: 'var(--sheet)',
       color: 'var(--faded)',
       border: 'none',
-      borderRight: '3px double var(--margin)',
+      borderRight: '3px double var(--red-rule)',
       paddingRight: '4px',
     },
     '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'color-mix(in srgb, var(--shade) 60%, transparent)' },

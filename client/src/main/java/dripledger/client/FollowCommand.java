@@ -138,7 +138,9 @@ final class FollowCommand implements Callable<Integer> {
           String line =
               String.format("%8s  %s%-2s %s", epoch, came ? "+" : "−", times, table.row(row));
           System.out.println(
-              came || System.console() == null ? line : "\u001b[2m" + line + "\u001b[0m");
+              System.console() == null
+                  ? line
+                  : "\u001b[" + (came ? "32m" : "31m") + line + "\u001b[0m");
         }
         case json -> {
           Map<String, Object> object = new LinkedHashMap<>();

@@ -81,6 +81,7 @@ final class Installation {
                 java(),
                 "-XX:+UseG1GC",
                 "-XX:MaxGCPauseMillis=30",
+                "-XX:+UseTransparentHugePages",
                 "-XX:+ExitOnOutOfMemoryError",
                 "-jar",
                 serviceJar.toString()),

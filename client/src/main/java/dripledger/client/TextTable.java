@@ -7,7 +7,7 @@ import java.util.Map;
 
 /** Rows as an aligned table: numbers to the right, everything else to the left, no frames. */
 final class TextTable {
-  private static final int MAX_WIDTH = 60;
+  private static final int MAX_WIDTH = 90;
 
   private final List<String> names = new ArrayList<>();
   private final List<Boolean> right = new ArrayList<>();
