@@ -225,6 +225,11 @@ final class Dialect {
           function("GREATEST", EXTREME, OperandTypes.SAME_VARIADIC),
           function("LEAST", EXTREME, OperandTypes.SAME_VARIADIC),
           function("CONCAT", ReturnTypes.VARCHAR, OperandTypes.ONE_OR_MORE),
+          // The library counts the bytes of binary values only.
+          function(
+              "OCTET_LENGTH",
+              ReturnTypes.INTEGER_NULLABLE,
+              OperandTypes.family(SqlTypeFamily.CHARACTER)),
           padding("LPAD"),
           padding("RPAD"));
 

@@ -1,0 +1,180 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.Snapshot;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Random;
+import java.util.concurrent.atomic.AtomicBoolean;
+import java.util.concurrent.atomic.AtomicReference;
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.Test;
+
+/** Views among themselves while changes pour in: one epoch for all, whoever looks and whenever. */
+class LiveGraphTest {
+  private final TestEngine db = new TestEngine();
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  private static List<Object[]> rows(RelationVersion version) {
+    List<Object[]> rows = new ArrayList<>();
+    version.range(
+        null, null, false, (bytes, at) -> rows.add(BoxedRows.read(version.layout(), bytes, at)));
+    return rows;
+  }
+
+  private RelationVersion version(Snapshot snapshot, String name) {
+    return snapshot.relation(db.engine.object(name).id());
+  }
+
+  @Test
+  void readersAlwaysSeeAllViewsAtOneEpoch() throws Exception {
+    db.run("CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR NOT NULL)");
+    db.run(
+        "CREATE MATERIALIZED VIEW per_gate AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+    db.run("CREATE MATERIALIZED VIEW total AS SELECT SUM(n) AS n FROM per_gate");
+    db.run("CREATE MATERIALIZED VIEW direct AS SELECT COUNT(*) AS n FROM scan");
+    AtomicBoolean running = new AtomicBoolean(true);
+    AtomicReference<String> wrong = new AtomicReference<>();
+    Thread reader =
+        new Thread(
+            () -> {
+              long last = 0;
+              while (running.get()) {
+                Snapshot s = db.engine.snapshot();
+                Object total = rows(version(s, "total")).get(0)[0];
+                Object direct = rows(version(s, "direct")).get(0)[0];
+                long sum = rows(version(s, "per_gate")).stream().mapToLong(r -> (Long) r[1]).sum();
+                if (s.epoch() < last
+                    || sum != (Long) direct
+                    || total != null && !total.toString().equals("" + sum)) {
+                  wrong.set(s.epoch() + ": " + total + " " + direct + " " + sum);
+                }
+                last = s.epoch();
+              }
+            });
+    reader.start();
+    Random random = new Random(5);
+    for (int i = 0; i < 400; i++) {
+      Object[][] events = new Object[1 + random.nextInt(20)][];
+      for (int e = 0; e < events.length; e++) {
+        events[e] = new Object[] {(long) i, "G" + random.nextInt(9)};
+      }
+      db.push("scan", events);
+    }
+    running.set(false);
+    reader.join();
+    assertThat(wrong.get()).isNull();
+  }
+
+  @Test
+  void aViewMadeUnderLoadJoinsExactly() throws Exception {
+    db.run("CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR NOT NULL)");
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, v INTEGER NOT NULL)");
+    db.run("CREATE MATERIALIZED VIEW early AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+    db.run(
+        "CREATE MATERIALIZED VIEW early_t AS SELECT MOD(v, 3) AS m, SUM(v) AS s, MIN(v) AS lo FROM t GROUP BY MOD(v, 3)");
+    AtomicBoolean running = new AtomicBoolean(true);
+    Thread pusher =
+        new Thread(
+            () -> {
+              Random random = new Random(6);
+              for (int i = 0; running.get(); i++) {
+                db.push("scan", new Object[] {(long) i, "G" + random.nextInt(9)});
+                db.run(
+                    "DELETE FROM t WHERE k = "
+                        + i % 50
+                        + "; INSERT INTO t VALUES ("
+                        + i % 50
+                        + ", "
+                        + random.nextInt(100)
+                        + ")");
+              }
+            });
+    pusher.start();
+    for (int i = 0; i < 12; i++) {
+      Thread.sleep(20);
+      db.run(
+          "CREATE MATERIALIZED VIEW late"
+              + i
+              + " AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+      db.run("CREATE MATERIALIZED VIEW late_v" + i + " AS SELECT gate, n FROM early WHERE n > 0");
+      db.run(
+          "CREATE MATERIALIZED VIEW late_t"
+              + i
+              + " AS SELECT MOD(v, 3) AS m, SUM(v) AS s, MIN(v) AS lo FROM t GROUP BY MOD(v, 3)");
+      Snapshot s = db.engine.snapshot();
+      for (String[] pair :
+          new String[][] {
+            {"early", "late" + i}, {"early", "late_v" + i}, {"early_t", "late_t" + i}
+          }) {
+        assertThat(rows(version(s, pair[1])).stream().map(Arrays::toString))
+            .as(pair[1])
+            .containsExactlyElementsOf(
+                rows(version(s, pair[0])).stream().map(Arrays::toString).toList());
+      }
+    }
+    running.set(false);
+    pusher.join();
+  }
+
+  @Test
+  void whatAFollowerAddsUpIsTheAnswer() throws Exception {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, g INTEGER, v INTEGER)");
+    String query = "SELECT g, COUNT(*) AS n, MAX(v) AS hi FROM t GROUP BY g";
+    Random random = new Random(7);
+    Map<String, Long> sum = new HashMap<>();
+    try (Subscription follower = db.engine.follow(query, Map.of())) {
+      for (int i = 0; i < 150; i++) {
+        int k = random.nextInt(30);
+        db.run(
+            random.nextInt(4) == 0
+                ? "DELETE FROM t WHERE k = " + k
+                : "DELETE FROM t WHERE k = "
+                    + k
+                    + "; INSERT INTO t VALUES ("
+                    + k
+                    + ", "
+                    + random.nextInt(4)
+                    + ", "
+                    + random.nextInt(9)
+                    + ")");
+        for (Subscription.Batch b; (b = follower.poll(i == 0 ? 500 : 5)) != null; ) {
+          b.changes().forEach(c -> sum.merge(Arrays.toString(c.row()), c.weight(), Long::sum));
+        }
+        sum.values().removeIf(w -> w == 0);
+      }
+      for (Subscription.Batch b; (b = follower.poll(200)) != null; ) {
+        b.changes().forEach(c -> sum.merge(Arrays.toString(c.row()), c.weight(), Long::sum));
+      }
+      sum.values().removeIf(w -> w == 0);
+      assertThat(sum.values()).allMatch(w -> w == 1);
+      assertThat(sum.keySet()).containsExactlyInAnyOrderElementsOf(db.rows(query));
+    }
+  }
+
+  @Test
+  void aSlowFollowerIsCutOffAndToldSo() throws Exception {
+    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10);
+    try (Engine other =
+        new Engine(small, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+      other.start();
+      other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY)");
+      Subscription follower = other.follow("SELECT k FROM t", Map.of());
+      for (int i = 0; i < 30; i++) {
+        other.execute("INSERT INTO t VALUES (" + i + ")");
+      }
+      assertThat(follower.ended()).contains("fell more than 10 changes behind");
+      assertThat(other.execute("SELECT COUNT(*) AS n FROM t")).hasSize(1);
+    }
+  }
+}
