@@ -31,6 +31,11 @@ final class StatusCommand implements Callable<Integer> {
     System.out.println("epoch      " + answer.get("epoch"));
     System.out.printf("taken in   %,d changes since the start%n", number(answer, "rows_taken"));
     System.out.println("waiting    " + bytes(number(answer, "queued_bytes")));
+    System.out.println(
+        "held       "
+            + bytes(number(answer, "held_bytes"))
+            + " of at most "
+            + bytes(number(answer, "held_bytes_max")));
     System.out.println();
     print((List<?>) answer.get("objects"));
     return 0;

@@ -243,9 +243,26 @@ public final class Engine implements AutoCloseable {
     }
   }
 
-  /** Appends events to a stream; completes once they are durable. */
+  /**
+   * Appends events to a stream; completes once they are durable.
+   *
+   * @throws EngineException (LIMIT) if the views hold as much as they may; nothing was taken then
+   */
   public CompletableFuture<Ledger.Receipt> append(CatalogObject.Stream stream, Page events) {
+    refuseIfFull();
     return ledger.append(List.of(new Ledger.Entry(stream.id(), events)));
+  }
+
+  /** More state than the bound would end the process; refusing what is new does not. */
+  private void refuseIfFull() {
+    if (loop.heldBytes() > options.maxHeldBytes()) {
+      throw new EngineException(
+          Code.LIMIT,
+          "the views hold "
+              + loop.heldBytes() / 1_000_000
+              + " MB, which is all they may; nothing new is taken in",
+          "drop a view, or raise drip.max-held-bytes and the heap");
+    }
   }
 
   /** Changes a stream or table has been given, all time. */
@@ -294,6 +311,7 @@ public final class Engine implements AutoCloseable {
         TableChanges open = open();
         String message;
         if (command instanceof Command.Insert i) {
+          refuseIfFull();
           message = open.insert(i);
         } else if (command instanceof Command.Update u) {
           message = open.update(u);

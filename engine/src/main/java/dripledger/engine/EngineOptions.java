@@ -7,11 +7,21 @@ package dripledger.engine;
  * @param maxQueuedBytes inputs wait once this many bytes of changes are queued
  * @param maxResultRows a query that answers more rows than this is refused
  * @param maxFollowerRows a follower that is this many changes behind is cut off
+ * @param maxHeldBytes new changes are refused while operator state and published rows hold more
  */
 public record EngineOptions(
-    int maxEpochRows, long maxQueuedBytes, int maxResultRows, int maxFollowerRows) {
+    int maxEpochRows,
+    long maxQueuedBytes,
+    int maxResultRows,
+    int maxFollowerRows,
+    long maxHeldBytes) {
 
   public static EngineOptions defaults() {
-    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000);
+    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare());
+  }
+
+  /** Six tenths of the heap: what is left is for queries, queues and the collector. */
+  public static long heapShare() {
+    return Runtime.getRuntime().maxMemory() / 10 * 6;
   }
 }

@@ -164,7 +164,7 @@ class LiveGraphTest {
 
   @Test
   void aSlowFollowerIsCutOffAndToldSo() throws Exception {
-    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10);
+    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30);
     try (Engine other =
         new Engine(small, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
       other.start();
@@ -175,6 +175,31 @@ class LiveGraphTest {
       }
       assertThat(follower.ended()).contains("fell more than 10 changes behind");
       assertThat(other.execute("SELECT COUNT(*) AS n FROM t")).hasSize(1);
+    }
+  }
+
+  @Test
+  void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
+    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000);
+    try (Engine other =
+        new Engine(tiny, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+      other.start();
+      other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");
+      EngineException refused = null;
+      int taken = 0;
+      for (; refused == null && taken < 100; taken++) {
+        try {
+          other.execute("INSERT INTO t VALUES (" + taken + ", '" + "x".repeat(10_000) + "')");
+        } catch (EngineException e) {
+          refused = e;
+        }
+      }
+      assertThat(refused.code()).isEqualTo(EngineException.Code.LIMIT);
+      assertThat(refused.hint()).contains("max-held-bytes");
+      Result.Rows rows = (Result.Rows) other.execute("SELECT COUNT(*) AS n FROM t").get(0);
+      assertThat(rows.rows().get(0)[0]).isEqualTo((long) taken - 1);
+      other.execute("DELETE FROM t");
+      assertThat(other.execute("INSERT INTO t VALUES (1, 'y')")).hasSize(1);
     }
   }
 }

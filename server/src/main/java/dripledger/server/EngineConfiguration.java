@@ -38,7 +38,8 @@ class EngineConfiguration {
             settings.maxEpochRows(),
             settings.maxQueuedBytes(),
             settings.maxResultRows(),
-            settings.maxFollowerChanges());
+            settings.maxFollowerChanges(),
+            settings.maxHeldBytes() == 0 ? EngineOptions.heapShare() : settings.maxHeldBytes());
     Engine engine = new Engine(options, ledger, definitions, Clock.systemUTC());
     engine.start();
     warm(engine);
@@ -97,12 +98,15 @@ class EngineConfiguration {
       gauge(
           registry,
           engine,
-          "drip.state.bytes",
-          "operator state of all views",
-          e ->
-              e.catalog().all().stream()
-                  .mapToDouble(o -> e.node(o) == null ? 0 : e.node(o).stateBytes())
-                  .sum());
+          "drip.held.bytes",
+          "operator state and published rows of all views",
+          e -> e.loop().heldBytes());
+      gauge(
+          registry,
+          engine,
+          "drip.held.bytes.max",
+          "the bound of drip.held.bytes",
+          e -> e.options().maxHeldBytes());
       gauge(
           registry,
           ledger,

@@ -11,6 +11,7 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxFollowerChanges a follower that is this far behind is cut off
  * @param maxFollowers connections that may follow at the same time
  * @param maxStatementBytes the longest script taken
+ * @param maxHeldBytes new changes are refused while views hold more; 0 is six tenths of the heap
  * @param maxUnacknowledgedBytes pushes wait once this many bytes wait for the database
  */
 @ConfigurationProperties("drip")
@@ -21,4 +22,5 @@ public record Settings(
     int maxFollowerChanges,
     int maxFollowers,
     int maxStatementBytes,
+    long maxHeldBytes,
     long maxUnacknowledgedBytes) {}

@@ -53,6 +53,7 @@ public final class EpochLoop implements AutoCloseable {
   private volatile Snapshot snapshot;
   private volatile long lastStepNanos;
   private volatile long rowsTaken;
+  private volatile long heldBytes;
 
   /**
    * @param reserveEpochs takes a count of epoch numbers for this process and answers the first
@@ -78,6 +79,11 @@ public final class EpochLoop implements AutoCloseable {
   /** Rows taken in since the process started. */
   public long rowsTaken() {
     return rowsTaken;
+  }
+
+  /** Heap of all operator state and published rows after the last epoch, in bytes. */
+  public long heldBytes() {
+    return heldBytes;
   }
 
   /** Bytes of changes that wait. */
@@ -284,11 +290,14 @@ public final class EpochLoop implements AutoCloseable {
       reservedUpTo = epoch + EPOCH_BLOCK;
     }
     Map<Long, RelationVersion> versions = new HashMap<>();
+    long held = 0;
     for (LiveNode node : nodes) {
+      held += node.heldBytes();
       if (node.store() != null) {
         versions.put(node.id(), node.store().version());
       }
     }
+    heldBytes = held;
     synchronized (this) {
       snapshot = new Snapshot(epoch, sequence, versions);
       notifyAll();

@@ -162,6 +162,11 @@ public final class LiveNode {
     measure();
   }
 
+  /** Heap of operator state and published rows after the last epoch, in bytes. */
+  long heldBytes() {
+    return stateBytes + (store == null ? 0 : store.heapBytes());
+  }
+
   void measure() {
     if (circuit != null) {
       stateBytes = circuit.stateBytes();
