@@ -1,0 +1,92 @@
+import { mount } from '@vue/test-utils';
+import { createPinia, setActivePinia } from 'pinia';
+import { beforeEach, describe, expect, it } from 'vitest';
+import type { Column } from '../lib/api';
+import { LiveRows } from '../lib/live';
+import { useCatalog } from '../stores/catalog';
+import ResultTable from './ResultTable.vue';
+import SideList from './SideList.vue';
+
+const columns: Column[] = [
+  { name: 'gate', type: 'VARCHAR', nullable: true },
+  { name: 'scans', type: 'BIGINT', nullable: false },
+];
+
+function table(live: LiveRows, version = 1) {
+  return mount(ResultTable, { props: { columns, rows: live.rows(), version } });
+}
+
+describe('ResultTable', () => {
+  it('shows rows with numbers to the right and nothing as a dot', () => {
+    const live = new LiveRows();
+    live.reset([{ weight: 1, row: [null, 5] }], 0);
+    const cells = table(live).findAll('tbody td');
+    expect(cells[1].text()).toBe('·');
+    expect(cells[1].classes()).toContain('nothing');
+    expect(cells[2].classes()).toContain('number');
+  });
+
+  it('marks what came, changed and went', () => {
+    const live = new LiveRows();
+    live.reset([{ weight: 1, row: ['G01', 1] }, { weight: 1, row: ['G02', 2] }], 0);
+    live.apply(
+      [
+        { weight: -1, row: ['G01', 1] },
+        { weight: -1, row: ['G02', 2] },
+        { weight: 1, row: ['G01', 9] },
+        { weight: 1, row: ['G03', 3] },
+      ],
+      1,
+    );
+    const rows = table(live).findAll('tbody tr');
+    expect(rows.map((r) => r.classes()[0])).toEqual(['changed', 'went', 'came']);
+    expect(rows.map((r) => r.find('.sign').text())).toEqual(['~', '−', '+']);
+    expect(rows[0].findAll('.wet').map((c) => c.text())).toEqual(['9']);
+  });
+
+  it('sorts numbers as numbers, up, down and not at all', async () => {
+    const live = new LiveRows();
+    live.reset([10, 9, 100].map((n) => ({ weight: 1, row: ['G', n] })), 0);
+    const view = table(live);
+    const values = () => view.findAll('tbody td.number').map((c) => c.text());
+    const header = view.findAll('th button')[1];
+    await header.trigger('click');
+    expect(values()).toEqual(['9', '10', '100']);
+    await header.trigger('click');
+    expect(values()).toEqual(['100', '10', '9']);
+    await header.trigger('click');
+    expect(values()).toEqual(['10', '9', '100']);
+  });
+
+  it('says how often a row is there', () => {
+    const live = new LiveRows();
+    live.reset([{ weight: 3, row: ['G01', 1] }], 0);
+    expect(table(live).find('tbody .sign').text()).toBe('×3');
+  });
+});
+
+describe('SideList', () => {
+  beforeEach(() => setActivePinia(createPinia()));
+
+  it('lists streams, tables and views with their rows and columns', async () => {
+    const catalog = useCatalog();
+    catalog.objects = [
+      { name: 'scan', kind: 'stream', columns, events: 12345 },
+      { name: 'gate', kind: 'table', columns, rows: 24, key: ['gate'] },
+      { name: 'load', kind: 'materialized view', columns, rows: 7, health: 'stopped: overflow' },
+    ];
+    const list = mount(SideList);
+    expect(list.text()).toContain('12\u2009345');
+    expect(list.find('[data-test=object-load] .bad').exists()).toBe(true);
+    expect(list.findAll('ul').length).toBe(0);
+    await list.find('[data-test=object-gate] .name').trigger('click');
+    expect(list.find('[data-test=object-gate] ul').text()).toContain('bigint');
+    expect(list.findAll('[data-test=object-gate] .key').map((k) => k.text())).toEqual(['gate']);
+    await list.find('[data-test=object-load] .ask').trigger('click');
+    expect(list.emitted('ask')).toEqual([['FOLLOW SELECT * FROM load;']]);
+  });
+
+  it('says when there is nothing', () => {
+    expect(mount(SideList).findAll('.none').length).toBe(3);
+  });
+});
