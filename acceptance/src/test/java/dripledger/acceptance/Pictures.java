@@ -17,7 +17,7 @@ final class Pictures {
       browser.awaitText("[data-test=epoch]", "epoch");
       browser.click("[data-test=object-gate_load] .name");
       Thread.sleep(500);
-      browser.run();
+      browser.click("[data-test=run]");
       browser.element("[data-test=result] tbody tr");
       Thread.sleep(800);
       browser.picture(folder.resolve("console-table.png"));

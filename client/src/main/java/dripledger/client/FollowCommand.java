@@ -140,7 +140,9 @@ final class FollowCommand implements Callable<Integer> {
           System.out.println(
               System.console() == null
                   ? line
-                  : "\u001b[" + (came ? "32m" : "31m") + line + "\u001b[0m");
+                  : came
+                      ? line.replaceFirst("\\+", "\u001b[32m+\u001b[0m")
+                      : "\u001b[90m" + line + "\u001b[0m");
         }
         case json -> {
           Map<String, Object> object = new LinkedHashMap<>();
