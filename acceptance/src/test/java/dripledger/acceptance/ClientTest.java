@@ -164,6 +164,20 @@ class ClientTest {
   }
 
   @Test
+  void theShellTakesSeveralLinesAndCompletesNames() throws Exception {
+    String screen =
+        service.shell(
+            "SELECT hall\rFROM gate\rWHERE gate = 'G01';\r",
+            "SHOW TAB\t;\r",
+            "SELECT nope FROM gate;\r");
+    assertThat(screen)
+        .contains("North")
+        .contains("1 row")
+        .contains("gate, hall")
+        .contains("no column \"nope\" here");
+  }
+
+  @Test
   void statusTellsHowEverythingDoes() throws Exception {
     assertThat(service.drip("", "status").out()).contains("answers at").contains("per_gate");
     LiveService.Run nowhere =

@@ -86,6 +86,52 @@ final class LiveService implements AutoCloseable {
   /** What a run of the client printed and how it ended. */
   record Run(int exit, String out, String err) {}
 
+  /**
+   * Types into the interactive shell, in a terminal of its own; answers what the terminal showed.
+   */
+  String shell(String... typed) throws IOException, InterruptedException {
+    String command =
+        java() + " -XX:TieredStopAtLevel=1 -jar " + System.getProperty("drip.client.jar") + " sql";
+    Path out = Files.createTempFile("drip", ".screen");
+    ProcessBuilder builder =
+        new ProcessBuilder("script", "-q", "-e", "-c", command, "/dev/null")
+            .redirectErrorStream(true)
+            .redirectOutput(out.toFile());
+    builder.environment().put("DRIP_URL", url());
+    builder.environment().put("LC_ALL", "C.UTF-8");
+    builder.environment().put("TERM", "xterm");
+    Process terminal = builder.start();
+    try (var in = terminal.getOutputStream()) {
+      awaitPrompts(out, 1);
+      for (int i = 0; i < typed.length; i++) {
+        in.write(typed[i].getBytes(StandardCharsets.UTF_8));
+        in.flush();
+        awaitPrompts(out, i + 2);
+      }
+      in.write(4); // Ctrl-D
+      in.flush();
+      if (!terminal.waitFor(20, TimeUnit.SECONDS)) {
+        terminal.destroyForcibly();
+        throw new IOException("the shell did not end:\n" + Files.readString(out));
+      }
+    }
+    String screen = Files.readString(out);
+    Files.delete(out);
+    return screen;
+  }
+
+  /** The line editor turns bracketed paste on each time it waits for a statement. */
+  private static void awaitPrompts(Path screen, int count)
+      throws IOException, InterruptedException {
+    for (int i = 0; i < 200; i++) {
+      if (Files.readString(screen).split("\u001b\\[\\?2004h", -1).length > count) {
+        return;
+      }
+      Thread.sleep(100);
+    }
+    throw new IOException("no prompt:\n" + Files.readString(screen));
+  }
+
   /** Runs the client as a process of its own. */
   Run drip(String input, String... arguments) throws IOException, InterruptedException {
     List<String> command =

@@ -120,8 +120,8 @@ final class FollowCommand implements Callable<Integer> {
 
     private void header() {
       if (format == Output.Format.table) {
-        System.out.println("   epoch     " + table.header());
-        System.out.println("─────────────" + table.rule());
+        System.out.println("   epoch      " + table.header());
+        System.out.println("──────────────" + table.rule());
       } else if (format == Output.Format.csv) {
         List<String> names = new ArrayList<>(List.of("epoch", "weight"));
         names.addAll(table.names());

@@ -240,7 +240,10 @@ class HttpInterfaceTest {
     assertThat(view.get("key").toString()).isEqualTo("[\"gate\",\"minute\"]");
     assertThat(view.get("health").asString()).isEqualTo("ok");
     assertThat(view.get("sql").asString()).startsWith("CREATE MATERIALIZED VIEW gate_load");
-    assertThat(get("/api/v1/objects").body()).contains("\"watermark\"");
+    JsonNode all = JSON.readTree(get("/api/v1/objects").body());
+    assertThat(all.get("objects").get(0).has("watermark")).isTrue();
+    assertThat(all.get("held_bytes").asLong()).isPositive();
+    assertThat(all.get("held_bytes_max").asLong()).isGreaterThan(1_000_000);
     assertThat(get("/actuator/health").body()).contains("\"status\":\"UP\"");
     assertThat(get("/actuator/prometheus").body()).contains("drip_epoch");
   }

@@ -32,6 +32,8 @@ class ObjectsController {
     answer.put("epoch", snapshot.epoch());
     answer.put("rows_taken", engine.loop().rowsTaken());
     answer.put("queued_bytes", engine.loop().queuedBytes());
+    answer.put("held_bytes", engine.loop().heldBytes());
+    answer.put("held_bytes_max", engine.options().maxHeldBytes());
     answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
     return answer;
   }
