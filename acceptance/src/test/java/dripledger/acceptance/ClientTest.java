@@ -168,13 +168,9 @@ class ClientTest {
     String screen =
         service.shell(
             "SELECT hall\rFROM gate\rWHERE gate = 'G01';\r",
-            "SHOW TAB\t;\r",
+            "SELECT COUNT(*) AS gates FROM gat\t;\r",
             "SELECT nope FROM gate;\r");
-    assertThat(screen)
-        .contains("North")
-        .contains("1 row")
-        .contains("gate, hall")
-        .contains("no column \"nope\" here");
+    assertThat(screen).contains("North").contains("gates").contains("no column \"nope\" here");
   }
 
   @Test

@@ -190,6 +190,7 @@ class StatementTest {
     assertThat(List.of(e.line(), e.column())).containsExactly(1, 15);
     e = db.error("selct * from scan");
     assertThat(e.hint()).as(e.getMessage() + e.line() + ":" + e.column()).contains("SELECT");
+    assertThat(db.error("SHOW TABLE").hint()).contains("what follows it");
     e = db.error("SELECT gate grams at FROM scan");
     assertThat(e.hint()).contains("comma");
     e = db.error("SELECT gate FROM scan WHERE grams = ");

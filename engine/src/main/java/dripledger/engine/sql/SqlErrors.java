@@ -97,6 +97,9 @@ final class SqlErrors {
 
   private static String hintFor(String token, int line, int column, String sql) {
     if (isStatementStart(sql, line, column)) {
+      if (STATEMENT_WORDS.contains(token.toUpperCase(Locale.ROOT))) {
+        return "check what follows it, such as SHOW VIEWS, CREATE STREAM or DROP VIEW";
+      }
       String near = nearest(token.toUpperCase(Locale.ROOT), STATEMENT_WORDS);
       return near == null
           ? "a statement starts with SELECT, FOLLOW, CREATE, INSERT, UPDATE, DELETE, DROP, EXPLAIN,"
