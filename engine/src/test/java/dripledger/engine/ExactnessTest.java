@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.BeforeEach;
@@ -73,8 +74,23 @@ class ExactnessTest {
   }
 
   @Test
-  void aStatementsAnswerHasABound() {
-    assertThat(db.error("SELECT * FROM t LIMIT 5 OFFSET :o").getMessage()).contains(":o");
-    assertThat(db.rows("SELECT k FROM t ORDER BY s DESC, k LIMIT 2 OFFSET 1")).isEmpty();
+  void anAnswerHasABoundInRows() {
+    EngineOptions few = new EngineOptions(1000, 1 << 20, 3, 10, 1L << 30);
+    try (Engine other =
+        new Engine(few, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+      other.start();
+      other.execute(
+          "CREATE TABLE n (k INTEGER PRIMARY KEY); INSERT INTO n VALUES (1), (2), (3), (4)");
+      assertThatThrownBy(() -> other.execute("SELECT k FROM n"))
+          .isInstanceOfSatisfying(
+              EngineException.class,
+              e -> assertThat(e.code()).isEqualTo(EngineException.Code.LIMIT));
+      assertThat(rows(other, "SELECT k FROM n WHERE k < 4")).isEqualTo(3);
+      assertThat(rows(other, "SELECT k FROM n ORDER BY k DESC LIMIT 2 OFFSET 1")).isEqualTo(2);
+    }
+  }
+
+  private static int rows(Engine engine, String query) {
+    return ((Result.Rows) engine.execute(query).get(0)).rows().size();
   }
 }

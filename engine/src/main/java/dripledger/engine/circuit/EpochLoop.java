@@ -10,7 +10,6 @@ import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
-import java.util.function.Consumer;
 import java.util.function.LongUnaryOperator;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -302,11 +301,6 @@ public final class EpochLoop implements AutoCloseable {
       snapshot = new Snapshot(epoch, sequence, versions);
       notifyAll();
     }
-  }
-
-  /** Calls back with every node, inside {@link #between} or before {@link #start} only. */
-  public void forEachNode(Consumer<LiveNode> visitor) {
-    nodes.forEach(visitor);
   }
 
   /** Stops after the current epoch. What still waits is in the ledger. */

@@ -1,7 +1,6 @@
 package dripledger.engine.expr;
 
 import java.math.BigDecimal;
-import java.math.BigInteger;
 import java.math.RoundingMode;
 import java.nio.charset.StandardCharsets;
 import java.security.MessageDigest;
@@ -649,9 +648,5 @@ public final class Builtins {
         };
       }
     };
-  }
-
-  static BigInteger unscaled(BigDecimal value, int scale) {
-    return value.setScale(scale, RoundingMode.UNNECESSARY).unscaledValue();
   }
 }

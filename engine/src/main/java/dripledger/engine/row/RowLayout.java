@@ -2,7 +2,6 @@ package dripledger.engine.row;
 
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
-import java.util.List;
 
 /**
  * Where the bytes of a row of one {@link Schema} are: one null bit a column (rounded up to bytes),
@@ -141,9 +140,5 @@ public final class RowLayout {
   @Override
   public int hashCode() {
     return schema.hashCode();
-  }
-
-  List<Column> columnList() {
-    return schema.columns();
   }
 }

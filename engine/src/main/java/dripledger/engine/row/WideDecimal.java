@@ -5,7 +5,6 @@ import java.math.BigInteger;
 /** The 16-byte form of decimals of 19 to 38 digits: big-endian two's complement at column scale. */
 public final class WideDecimal {
   public static final int BYTES = 16;
-  public static final int MAX_DIGITS = 38;
 
   private WideDecimal() {}
 

@@ -7,10 +7,9 @@ import dripledger.engine.row.Bytes;
  * addressing with linear probing and backward-shift deletion (Knuth, TAOCP 3, 6.4, algorithm R).
  *
  * <p>A slot is a long: 32 hash bits above the entry's address, so that a probe touches an entry
- * only if its hash matches, and growing touches none. Load is kept at or below 0.7, which together
- * with an entry of 9 key, 4 mark and 16 value bytes costs 41 to 52 bytes a key. An entry is {@code
- * mark:int | [key length:int] | key | value}; the mark belongs to the caller and starts at 0.
- * Entries do not move. Single writer.
+ * only if its hash matches, and growing touches none. Load is kept at or below 0.7; {@code drip
+ * bench aggregation} prints what a key costs. An entry is {@code mark:int | [key length:int] | key
+ * | value}; the mark belongs to the caller and starts at 0. Entries do not move. Single writer.
  */
 public final class KeyedArena {
   private static final int MARK_BYTES = 4;
@@ -93,8 +92,7 @@ public final class KeyedArena {
 
   /**
    * Touches the slots and entries of keys that are about to be asked for. Two tight loops let the
-   * processor wait for many cache lines at once instead of one after the other, which doubles the
-   * speed of an aggregation that does not fit the cache.
+   * processor wait for many cache lines at once instead of one after the other.
    *
    * @return a value that depends on what was read, so that the reads are not left out
    */

@@ -18,9 +18,9 @@ import java.util.Set;
  * weight above zero: how many times it is in the bag.
  *
  * <p>Why this form (bench {@code view-store}, figures in docs/performance.md): leaves as flat bytes
- * cost a third of the heap of a tree of row objects and keep the collector idle; the price, copying
- * the neighbours of a changed row, is paid back because an epoch's changes arrive sorted and each
- * leaf is copied once an epoch, not once a change.
+ * take less heap and time than a tree of row objects; the price, copying the neighbours of a
+ * changed row, is paid back because an epoch's changes arrive sorted and each leaf is copied once
+ * an epoch, not once a change.
  *
  * <p>Instances are safe from any thread. {@link #apply} takes O(c log n) for c changes; look-ups
  * take O(log n); {@link #weight} is O(1).

@@ -145,7 +145,9 @@ class ViewsController {
     return key == null ? null : version.encodeKey(keyValues(version, key));
   }
 
-  /** Key columns in order, comma-separated; a comma inside a value is written %2C twice encoded. */
+  /**
+   * Key columns in order, comma-separated; only the value of a single-column key may hold a comma.
+   */
   private static Object[] keyValues(RelationVersion version, String key) {
     String[] parts = version.key().length == 1 ? new String[] {key} : key.split(",", -1);
     if (parts.length > version.key().length) {
