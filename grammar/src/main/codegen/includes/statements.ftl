@@ -29,6 +29,7 @@ SqlNode DripCreate() :
     List<SqlIdentifier> columns = null;
     List<SqlIdentifier> key = null;
     Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
+    final SqlIdentifier type;
     final String kind;
 }
 {
@@ -71,7 +72,15 @@ SqlNode DripCreate() :
                 new Statement.CreateView(name, replace, ifNotExists, true, columns, key, options, query));
         }
     |
-        ( <CONNECTION> | <SINK> | <ENDPOINT> | <INDEX> )
+        <CONNECTION> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        <TYPE> type = SimpleIdentifier()
+        [ <OPTIONS> options = OptionList() ]
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateConnection(name, replace, ifNotExists, type, options));
+        }
+    |
+        ( <SINK> | <ENDPOINT> | <INDEX> )
         { kind = getToken(0).image; SkipStatement(); }
         { return new StatementNode(s.end(this), new Statement.Unsupported("CREATE " + kind.toUpperCase(Locale.ROOT))); }
     )
@@ -107,11 +116,28 @@ Map<String, SqlNode> OptionList() :
 void OptionItem(Map<String, SqlNode> options) :
 {
     final SqlIdentifier name;
-    final SqlNode value;
+    final SqlIdentifier secret;
+    SqlNode value;
 }
 {
-    name = SimpleIdentifier() value = Literal()
+    name = Word()
+    (
+        value = Literal()
+    |
+        <SECRET> { final Span s = span(); } secret = SimpleIdentifier()
+        { value = new SecretName(secret.getSimple(), s.end(this)); }
+    )
     { options.put(name.getSimple(), value); }
+}
+
+/** A name where only a name can be, so that every word of the language may be one. */
+JAVACODE SqlIdentifier Word() {
+    final Token token = getNextToken();
+    if (!token.image.matches("[A-Za-z_][A-Za-z_0-9]*")) {
+        throw new ParseException("Encountered \"" + token.image + "\" at line " + token.beginLine
+            + ", column " + token.beginColumn + ".");
+    }
+    return new SqlIdentifier(token.image.toLowerCase(Locale.ROOT), getPos());
 }
 
 void DefinitionElements(Statement.Definition def) :
@@ -149,7 +175,7 @@ void DefinitionElement(Statement.Definition def) :
     |
         <PRIMARY> <KEY> { primary = true; }
     |
-        <META> meta = SimpleIdentifier()
+        <META> meta = Word()
     )*
     { def.column(new ColumnDefinition(name, type, notNull || primary, primary, meta)); }
 }
@@ -159,12 +185,13 @@ void SourceClause(Statement.Definition def) :
     final SqlIdentifier connection;
     Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
     SqlIdentifier format = null;
+    Map<String, SqlNode> formatOptions = new LinkedHashMap<String, SqlNode>();
 }
 {
     <FROM> connection = CompoundIdentifier()
     [ options = OptionList() ]
-    [ <FORMAT> format = SimpleIdentifier() ]
-    { def.source(connection, options, format); }
+    [ <FORMAT> format = Word() [ formatOptions = OptionList() ] ]
+    { options.putAll(formatOptions); def.source(connection, options, format); }
 }
 
 SqlNode DripDrop() :
@@ -186,7 +213,9 @@ SqlNode DripDrop() :
     |
         <MATERIALIZED> <VIEW> { kind = "MATERIALIZED VIEW"; }
     |
-        ( <CONNECTION> | <SINK> | <ENDPOINT> | <INDEX> )
+        <CONNECTION> { kind = "CONNECTION"; }
+    |
+        ( <SINK> | <ENDPOINT> | <INDEX> )
         { String unsupported = getToken(0).image; SkipStatement(); }
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("DROP " + unsupported.toUpperCase(Locale.ROOT))); kind = null; }
     )
@@ -194,6 +223,51 @@ SqlNode DripDrop() :
     name = CompoundIdentifier()
     [ <CASCADE> { cascade = true; } | <RESTRICT> ]
     { return new StatementNode(s.end(this), new Statement.Drop(kind, name, ifExists, cascade)); }
+}
+
+SqlNode DripAlter() :
+{
+    final Span s;
+    final SqlIdentifier name;
+    final String kind;
+    Map<String, SqlNode> options;
+    Statement.Definition def = new Statement.Definition();
+    boolean replay = false;
+}
+{
+    <ALTER> { s = span(); }
+    (
+        <STREAM> { kind = "STREAM"; }
+    |
+        <TABLE> { kind = "TABLE"; }
+    |
+        <CONNECTION> { kind = "CONNECTION"; }
+    )
+    name = CompoundIdentifier()
+    (
+        <SET> options = OptionList()
+        { return new StatementNode(s.end(this), new Statement.AlterOptions(kind, name, options)); }
+    |
+        <ADD> [ <COLUMN> ] DefinitionElement(def)
+        [ <WITH> <REPLAY> { replay = true; } ]
+        { return new StatementNode(s.end(this), new Statement.AddColumn(kind, name, def, replay)); }
+    )
+}
+
+SqlNode DripRefresh() :
+{
+    final Span s;
+    final SqlIdentifier name;
+}
+{
+    <REFRESH> { s = span(); }
+    (
+        <TABLE> name = CompoundIdentifier()
+        { return new StatementNode(s.end(this), new Statement.RefreshTable(name)); }
+    |
+        <MATERIALIZED> <VIEW> name = CompoundIdentifier()
+        { return new StatementNode(s.end(this), new Statement.Unsupported("REFRESH MATERIALIZED VIEW")); }
+    )
 }
 
 SqlNode DripFollow() :
@@ -235,20 +309,24 @@ SqlNode DripShow() :
 {
     final Span s;
     final String kind;
+    SqlIdentifier from = null;
 }
 {
     <SHOW> { s = span(); }
     (
         <STREAMS> { kind = "STREAMS"; }
     |
-        <TABLES> { kind = "TABLES"; }
-    |
         <VIEWS> { kind = "VIEWS"; }
     |
-        ( <SINKS> | <ENDPOINTS> | <CONNECTIONS> )
+        <CONNECTIONS> { kind = "CONNECTIONS"; }
+    |
+        ( <TABLES> { kind = "TABLES"; } | <TOPICS> { kind = "TOPICS"; } | <FILES> { kind = "FILES"; } )
+        [ <FROM> from = CompoundIdentifier() ]
+    |
+        ( <SINKS> | <ENDPOINTS> )
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("SHOW " + getToken(0).image.toUpperCase(Locale.ROOT))); kind = null; }
     )
-    { return new StatementNode(s.end(this), new Statement.Show(kind)); }
+    { return new StatementNode(s.end(this), new Statement.Show(kind, from)); }
 }
 
 SqlNode DripTransaction() :

@@ -1,10 +1,13 @@
 package dripledger.client;
 
-import dripledger.demo.ScanFeeder;
+import dripledger.demo.KafkaBroker;
+import dripledger.demo.OperationsDatabase;
+import dripledger.demo.PostgresCluster;
 import dripledger.demo.Scenario;
+import java.io.File;
 import java.io.IOException;
+import java.nio.file.Files;
 import java.nio.file.Path;
-import java.time.Duration;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.Callable;
@@ -15,9 +18,13 @@ import picocli.CommandLine.ParentCommand;
 @Command(
     name = "demo",
     mixinStandardHelpOptions = true,
-    description = "Starts everything with the parcel hub's streams and views, fed without end.")
+    description = {
+      "Starts everything with the parcel hub: a broker with its events, an operations database",
+      "with its tables, and views on both, fed without end."
+    })
 final class DemoCommand implements Callable<Integer> {
   private static final long SEED = 20260302;
+  private static final int PAST_SECONDS = 60;
 
   @ParentCommand private Drip drip;
 
@@ -26,19 +33,33 @@ final class DemoCommand implements Callable<Integer> {
 
   @Override
   public Integer call() throws IOException, InterruptedException {
+    Path jars = jars();
     Installation installation = UpCommand.start(drip);
+    String password = Installation.newPassword();
+    PostgresCluster operations = installation.operations(password);
+    KafkaBroker broker = installation.broker(jars);
+    boolean running = installation.process("feeder").isPresent();
+    if (!running) {
+      System.out.println("Starting the hub's broker and its operations database …");
+      operations.start();
+      drip.service().put("/api/v1/secrets/hub_ops_password", Map.of("value", password));
+      createHub(operations, password, jars);
+      if (installation.process("broker").isEmpty()) {
+        Process process = installation.start("broker", broker.prepare(), Map.of());
+        broker.awaitPort();
+        if (!process.isAlive()) {
+          throw new IOException("the broker did not start; see its log in " + installation.home());
+        }
+      }
+      feed(installation, broker, operations, password, jars);
+    }
     List<?> objects = (List<?>) drip.service().get("/api/v1/objects").get("objects");
-    boolean declared = objects.stream().anyMatch(o -> "scan".equals(((Map<?, ?>) o).get("name")));
-    if (!declared) {
-      for (String statement : Scenario.STATEMENTS) {
+    if (objects.stream().noneMatch(o -> "scan".equals(((Map<?, ?>) o).get("name")))) {
+      for (String statement :
+          Scenario.statements(broker.servers(), operations.jdbcUrl(OperationsDatabase.DATABASE))) {
         drip.service().sql(statement, Map.of());
       }
-      int past = new ScanFeeder(drip.url(), SEED, rate).past(Duration.ofMinutes(20));
-      System.out.printf(
-          "Declared the parcel hub and pushed %,d scans of the past 20 minutes%n", past);
-    }
-    if (installation.process("feeder").isEmpty()) {
-      feed(installation);
+      System.out.println("Declared the parcel hub's connections, streams, tables and views");
     }
     System.out.printf(
         """
@@ -49,6 +70,8 @@ final class DemoCommand implements Callable<Integer> {
           try       ./drip sql "SELECT gate, window_minute, scans FROM gate_load WHERE gate = 'G07' ORDER BY window_minute DESC LIMIT 5"
                     ./drip follow "SELECT * FROM hall_load WHERE hall = 'North'"
                     ./drip get parcel_now 812345
+                    ./drip peek hub_log hub.scan
+                    ./drip rejects scan
                     ./drip status
           stop      ./drip down      (data stays in %s)
         """,
@@ -56,29 +79,78 @@ final class DemoCommand implements Callable<Integer> {
     return 0;
   }
 
-  private void feed(Installation installation) throws IOException {
-    Path jar;
+  private static Path jars() {
+    String set = System.getenv("DRIP_HUB_LIB");
+    if (set == null || !Files.isDirectory(Path.of(set))) {
+      throw new Problem(
+          "the hub's broker is not built", "start the demo with ./drip demo, which builds it", 1);
+    }
+    return Path.of(set);
+  }
+
+  private static String classPath(Path jars) throws IOException {
     try {
-      jar = Path.of(DemoCommand.class.getProtectionDomain().getCodeSource().getLocation().toURI());
+      Path own =
+          Path.of(DemoCommand.class.getProtectionDomain().getCodeSource().getLocation().toURI());
+      return own + File.pathSeparator + jars + "/*";
     } catch (java.net.URISyntaxException e) {
       throw new IOException(e);
     }
+  }
+
+  /** The database of the hub is made by a program that has the driver; the client has not. */
+  private static void createHub(PostgresCluster operations, String password, Path jars)
+      throws IOException, InterruptedException {
+    ProcessBuilder builder =
+        new ProcessBuilder(
+                Installation.java(),
+                "-XX:TieredStopAtLevel=1",
+                "-cp",
+                classPath(jars),
+                "dripledger.demo.OperationsDatabase",
+                operations.jdbcUrl(PostgresCluster.DATABASE))
+            .inheritIO();
+    builder.environment().put("DRIP_OPERATIONS_PASSWORD", password);
+    if (builder.start().waitFor() != 0) {
+      throw new IOException("the operations database could not be made");
+    }
+  }
+
+  private void feed(
+      Installation installation,
+      KafkaBroker broker,
+      PostgresCluster operations,
+      String password,
+      Path jars)
+      throws IOException, InterruptedException {
+    Path log = installation.home().resolve("feeder.log");
+    long before = Files.exists(log) ? Files.size(log) : 0;
     Process feeder =
         installation.start(
             "feeder",
             List.of(
-                Path.of(System.getProperty("java.home"), "bin", "java").toString(),
-                "-Xmx64m",
+                Installation.java(),
+                "-Xmx96m",
                 "-XX:+UseSerialGC",
+                "-Dorg.slf4j.simpleLogger.defaultLogLevel=error",
                 "-cp",
-                jar.toString(),
-                "dripledger.demo.ScanFeeder",
-                drip.url(),
-                "" + (SEED + 1),
+                classPath(jars),
+                "dripledger.demo.HubFeeder",
+                broker.servers(),
+                operations.jdbcUrl(OperationsDatabase.DATABASE),
+                "" + SEED,
                 "" + rate),
-            Map.of());
-    if (!feeder.isAlive()) {
-      throw new IOException("the feeder did not start; see its log in " + installation.home());
+            Map.of("DRIP_OPERATIONS_PASSWORD", password));
+    for (int i = 0; i < PAST_SECONDS * 10; i++) {
+      if (!feeder.isAlive()) {
+        throw new IOException("the feeder did not start; see " + log);
+      }
+      String all = Files.readString(log);
+      if (all.substring((int) Math.min(before, all.length())).contains("live")) {
+        return;
+      }
+      Thread.sleep(100);
     }
+    throw new IOException("the feeder does not go on; see " + log);
   }
 }

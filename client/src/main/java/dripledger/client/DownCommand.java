@@ -7,13 +7,15 @@ import picocli.CommandLine.Command;
 @Command(
     name = "down",
     mixinStandardHelpOptions = true,
-    description = "Stops the service, its demo feeder and its PostgreSQL. Data stays.")
+    description = "Stops the service and its PostgreSQL, and the demo's hub. Data stays.")
 final class DownCommand implements Callable<Integer> {
   @Override
   public Integer call() throws IOException, InterruptedException {
     Installation installation = new Installation();
     installation.stop("feeder");
     boolean ran = installation.stop("service");
+    installation.stop("broker");
+    installation.stopOperations();
     installation.stopPostgres();
     System.out.println(ran ? "The service has stopped" : "The service was not running");
     return 0;

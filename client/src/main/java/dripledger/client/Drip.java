@@ -17,8 +17,14 @@ import picocli.CommandLine.ScopeType;
       StatusCommand.class,
       DemoCommand.class,
       SqlCommand.class,
+      SecretCommand.class,
+      LookCommand.class,
+      PeekCommand.class,
+      TopicCommand.class,
+      ProposeCommand.class,
       FollowCommand.class,
       PushCommand.class,
+      RejectsCommand.class,
       GetCommand.class
     },
     footer = {

@@ -1,5 +1,6 @@
 package dripledger.client;
 
+import dripledger.demo.KafkaBroker;
 import dripledger.demo.PostgresCluster;
 import java.io.File;
 import java.io.IOException;
@@ -43,26 +44,48 @@ final class Installation {
     return home.resolve("service.log");
   }
 
-  private static String newPassword() {
+  /** Letters and digits, new each time. */
+  static String newPassword() {
     byte[] bytes = new byte[24];
     new SecureRandom().nextBytes(bytes);
     return HexFormat.of().formatHex(bytes);
   }
 
-  private PostgresCluster postgres(String password) throws IOException {
-    Path port = home.resolve("postgres.port");
+  /** A port that stays the same from start to start. */
+  private int port(String name) throws IOException {
+    Path port = home.resolve(name + ".port");
     if (!Files.exists(port)) {
       Files.writeString(port, "" + PostgresCluster.freePort());
     }
+    return Integer.parseInt(Files.readString(port).strip());
+  }
+
+  private PostgresCluster postgres(String password) throws IOException {
+    return new PostgresCluster(home.resolve("postgres"), port("postgres"), password, true, false);
+  }
+
+  /** The hub's operations database: a cluster of its own, as it would be in the world. */
+  PostgresCluster operations(String password) throws IOException {
     return new PostgresCluster(
-        home.resolve("postgres"), Integer.parseInt(Files.readString(port).strip()), password, true);
+        home.resolve("operations"), port("operations"), password, true, true);
+  }
+
+  /** The hub's broker. */
+  KafkaBroker broker(Path jars) throws IOException {
+    return new KafkaBroker(home.resolve("broker"), jars, port("broker"), port("controller"));
+  }
+
+  void stopOperations() throws IOException, InterruptedException {
+    if (Files.isDirectory(home.resolve("operations"))) {
+      operations("none").stop();
+    }
   }
 
   boolean postgresRuns() throws IOException, InterruptedException {
     return postgres("none").running();
   }
 
-  private static String java() {
+  static String java() {
     return Path.of(System.getProperty("java.home"), "bin", "java").toString();
   }
 
@@ -92,6 +115,8 @@ final class Installation {
                 PostgresCluster.USER,
                 "DRIP_DATABASE_PASSWORD",
                 password,
+                "DRIP_SECRET_KEY_FILE",
+                home.resolve("secrets.key").toString(),
                 "SERVER_PORT",
                 "" + port));
     await(service, process.toHandle());

@@ -68,8 +68,31 @@ final class Service {
   }
 
   Map<String, Object> post(String path, String type, byte[] body, int length) throws IOException {
+    return send("POST", path, type, body, length);
+  }
+
+  Map<String, Object> post(String path, Object body) throws IOException {
+    byte[] json = JSON.std.asString(body).getBytes(StandardCharsets.UTF_8);
+    return post(path, "application/json", json, json.length);
+  }
+
+  Map<String, Object> put(String path, Object body) throws IOException {
+    byte[] json = JSON.std.asString(body).getBytes(StandardCharsets.UTF_8);
+    return send("PUT", path, "application/json", json, json.length);
+  }
+
+  Map<String, Object> delete(String path) throws IOException {
     HttpURLConnection connection = open(path);
-    connection.setRequestMethod("POST");
+    connection.setRequestMethod("DELETE");
+    try (InputStream in = answer(connection)) {
+      return JSON.std.mapFrom(in);
+    }
+  }
+
+  private Map<String, Object> send(String method, String path, String type, byte[] body, int length)
+      throws IOException {
+    HttpURLConnection connection = open(path);
+    connection.setRequestMethod(method);
     connection.setDoOutput(true);
     connection.setRequestProperty("Content-Type", type);
     connection.setFixedLengthStreamingMode(length);

@@ -36,16 +36,45 @@ final class StatusCommand implements Callable<Integer> {
             + bytes(number(answer, "held_bytes"))
             + " of at most "
             + bytes(number(answer, "held_bytes_max")));
+    checkpoint((Map<?, ?>) answer.get("checkpoint"));
     System.out.println();
     print((List<?>) answer.get("objects"));
     return 0;
+  }
+
+  private static void checkpoint(Map<?, ?> c) {
+    String text = "none yet";
+    if (c.get("epoch") != null) {
+      text =
+          String.format(
+              "%.1f s old, epoch %s, took %d ms, wrote %s; %s in all, in %s chunks",
+              number(c, "age_ms") / 1000.0,
+              c.get("epoch"),
+              number(c, "duration_ms"),
+              bytes(number(c, "written_bytes")),
+              bytes(number(c, "total_bytes")),
+              c.get("chunks"));
+    }
+    System.out.println("checkpoint " + text);
+    if (c.get("failure") != null) {
+      System.out.println("           the last try failed: " + c.get("failure"));
+    }
+  }
+
+  /** How far an input is behind its source: a number of messages, or bytes. */
+  private static Object behind(Map<?, ?> input) {
+    if (input == null || input.get("behind") == null) {
+      return null;
+    }
+    long n = number(input, "behind");
+    return "bytes".equals(input.get("behind_unit")) ? bytes(n) : (Object) n;
   }
 
   private static long number(Map<?, ?> map, String name) {
     return map.get(name) instanceof Number n ? n.longValue() : 0;
   }
 
-  private static String bytes(long n) {
+  static String bytes(long n) {
     return n < 10_000 ? n + " B" : n < 10_000_000 ? n / 1000 + " kB" : n / 1_000_000 + " MB";
   }
 
@@ -54,7 +83,7 @@ final class StatusCommand implements Callable<Integer> {
     for (String name : List.of("name", "kind")) {
       columns.add(Map.of("name", name, "type", "VARCHAR"));
     }
-    for (String name : List.of("rows", "state", "rejects")) {
+    for (String name : List.of("rows", "state", "rejects", "behind")) {
       columns.add(Map.of("name", name, "type", "BIGINT"));
     }
     columns.add(Map.of("name", "health", "type", "VARCHAR"));
@@ -67,6 +96,7 @@ final class StatusCommand implements Callable<Integer> {
       row.add(o.get("rows") == null ? o.get("events") : o.get("rows"));
       row.add(o.get("state_bytes") == null ? null : bytes(number(o, "state_bytes")));
       row.add(o.get("rejects"));
+      row.add(behind((Map<?, ?>) o.get("input")));
       row.add(o.get("health") == null ? "ok" : o.get("health"));
       rows.add(row);
     }

@@ -31,6 +31,7 @@ public final class PostgresCluster implements AutoCloseable {
   private final String password;
   private final int port;
   private final boolean durable;
+  private final boolean logical;
 
   /**
    * @param home an absolute folder for everything; made if missing; its parents must be passable
@@ -38,8 +39,10 @@ public final class PostgresCluster implements AutoCloseable {
    * @param port 0 for a free one
    * @param password letters and digits; set anew at each start and kept nowhere
    * @param durable false trades safety at a power cut for speed, for tests
+   * @param logical whether others can follow its changes
    */
-  public PostgresCluster(Path home, int port, String password, boolean durable) {
+  public PostgresCluster(Path home, int port, String password, boolean durable, boolean logical) {
+    this.logical = logical;
     this.home = home;
     this.password = password;
     this.durable = durable;
@@ -148,7 +151,8 @@ public final class PostgresCluster implements AutoCloseable {
               + port
               + " -k "
               + home
-              + (durable ? "" : " -c fsync=off -c full_page_writes=off");
+              + (durable ? "" : " -c fsync=off -c full_page_writes=off")
+              + (logical ? " -c wal_level=logical" : "");
       run(
           command(
               "pg_ctl",
@@ -172,7 +176,7 @@ public final class PostgresCluster implements AutoCloseable {
         """
         SELECT 'CREATE ROLE drip LOGIN CREATEDB'
           WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'drip') \\gexec
-        ALTER ROLE drip PASSWORD '%s';
+        ALTER ROLE drip REPLICATION PASSWORD '%s';
         SELECT 'CREATE DATABASE drip OWNER drip'
           WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip') \\gexec
         """
@@ -214,6 +218,13 @@ public final class PostgresCluster implements AutoCloseable {
     return status.waitFor() == 0;
   }
 
+  /** Stops the server without a farewell, as if its machine had failed. */
+  public void crash() throws IOException, InterruptedException {
+    run(
+        command(
+            "pg_ctl", "--pgdata=" + home.resolve("data"), "--wait", "--mode=immediate", "stop"));
+  }
+
   /** Stops the server; data stays. */
   public void stop() throws IOException, InterruptedException {
     if (running()) {
@@ -234,8 +245,14 @@ public final class PostgresCluster implements AutoCloseable {
 
   /** A cluster in a temporary folder that is stopped and deleted when the process ends. */
   public static PostgresCluster temporary() throws IOException, InterruptedException {
+    return temporary(false);
+  }
+
+  /** The same, whose changes can be followed. */
+  public static PostgresCluster temporary(boolean logical)
+      throws IOException, InterruptedException {
     Path home = Files.createTempDirectory("drip-pg");
-    PostgresCluster cluster = new PostgresCluster(home, 0, "loopback", false);
+    PostgresCluster cluster = new PostgresCluster(home, 0, "loopback", false, logical);
     Runtime.getRuntime()
         .addShutdownHook(
             new Thread(

@@ -1,11 +1,29 @@
 package dripledger.demo;
 
+import java.util.ArrayList;
 import java.util.List;
 
 /** The hub's statements, in the order they build on each other. */
 public final class Scenario {
-  /** Declares the hub's streams, table and views; run once on an empty service. */
-  public static final List<String> STATEMENTS =
+  /**
+   * Declares the hub's connections, streams, tables and views; run once on an empty service that
+   * has the secret {@code hub_ops_password}.
+   *
+   * @param servers HOST:PORT of the broker
+   * @param operationsUrl the JDBC URL of the operations database
+   */
+  public static List<String> statements(String servers, String operationsUrl) {
+    List<String> all = new ArrayList<>();
+    all.add("CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '" + servers + "')");
+    all.add(
+        "CREATE CONNECTION hub_ops TYPE postgres OPTIONS (url '"
+            + operationsUrl
+            + "', user 'drip', password SECRET hub_ops_password)");
+    all.addAll(RELATIONS);
+    return all;
+  }
+
+  private static final List<String> RELATIONS =
       List.of(
           """
           CREATE STREAM scan (
@@ -16,20 +34,11 @@ public final class Scenario {
             scanner  ROW(id VARCHAR, battery DOUBLE),
             seen_at  TIMESTAMP META arrived_at,
             EVENT TIME at LATENESS INTERVAL '30' SECOND
-          )""",
-          """
-          CREATE STREAM handoff (
-            parcel  BIGINT NOT NULL,
-            van     VARCHAR NOT NULL,
-            at      TIMESTAMP NOT NULL,
-            EVENT TIME at LATENESS INTERVAL '30' SECOND
-          )""",
-          """
-          CREATE TABLE gate (
-            gate                 VARCHAR PRIMARY KEY,
-            hall                 VARCHAR NOT NULL,
-            capacity_per_minute  INTEGER NOT NULL
-          )""",
+          ) FROM hub_log (topic 'hub.scan', start 'earliest') FORMAT json""",
+          "CREATE STREAM handoff FROM hub_log (topic 'hub.handoff') FORMAT json",
+          "CREATE TABLE parcel FROM hub_ops (table 'public.parcel')",
+          "CREATE TABLE gate FROM hub_ops (table 'public.gate')",
+          "CREATE TABLE surcharge FROM hub_ops (table 'public.surcharge')",
           """
           CREATE VIEW scan_checked AS
           SELECT parcel, gate, at, grams, scanner.id AS scanner, scanner.battery AS battery
@@ -64,18 +73,16 @@ public final class Scenario {
           FROM scan_checked
           WHERE scanner IS NOT NULL
           GROUP BY scanner""",
-          gates());
+          """
+          CREATE MATERIALIZED VIEW service_load AS
+          SELECT service, status, COUNT(*) AS parcels, SUM(declared_grams) AS declared_grams
+          FROM parcel
+          GROUP BY service, status""",
+          """
+          CREATE MATERIALIZED VIEW van_load AS
+          SELECT van, COUNT(*) AS handoffs, MAX(at) AS last_at
+          FROM handoff
+          GROUP BY van""");
 
   private Scenario() {}
-
-  private static String gates() {
-    StringBuilder insert = new StringBuilder("INSERT INTO gate VALUES");
-    for (int g = 1; g <= ScanGenerator.GATES; g++) {
-      String hall = g < 9 ? "North" : g < 17 ? "Middle" : "South";
-      insert
-          .append(g == 1 ? " " : ", ")
-          .append(String.format("('G%02d', '%s', %d)", g, hall, 40 + g * 7 % 5 * 20));
-    }
-    return insert.toString();
-  }
 }

@@ -5,68 +5,97 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
+import dripledger.engine.catalog.Retention;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
-import dripledger.engine.row.Page;
+import dripledger.engine.row.Column;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Feed;
+import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
+import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.view.Snapshot;
 import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.HashMap;
+import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
-import java.util.function.Consumer;
 import java.util.stream.Collectors;
 
 /**
- * CREATE and DROP: durable first, then live. A new view over existing data is filled beside the
- * live work from a snapshot, caught up by the differences since, and joins the graph between two
- * epochs. Callers hold the engine's definition lock.
+ * CREATE, ALTER and DROP: durable first, then live. A new view over existing data is filled beside
+ * the live work by {@link Backfill} and joins the graph between two epochs. Callers hold the
+ * engine's definition lock.
  */
 final class Definitions {
-  /** Rounds of catching up beside the live work before the last one stops it for a moment. */
-  private static final int CATCH_UP_ROUNDS = 5;
+  /** What an event may be late by if nobody said so and the columns were proposed by us. */
+  static final int PROPOSED_LATENESS_SECONDS = 30;
 
-  private static final int FLUSH_ROWS = 500_000;
+  private static final long DEFAULT_IDLE_MILLIS = 60_000;
 
   private final DefinitionStore store;
   private final EpochLoop loop;
-  private final QueryRunner runner;
   private final SqlFrontEnd frontEnd;
+  private final Backfill backfill;
+  private final StreamHistory history;
+  private final Connectors connectors;
+  private final Sources sources;
   private final Map<Long, LiveNode> nodes = new HashMap<>();
   private volatile Catalog catalog = Catalog.EMPTY;
+  private Runnable checkpoint = () -> {};
 
-  Definitions(DefinitionStore store, EpochLoop loop, QueryRunner runner, SqlFrontEnd frontEnd) {
+  Definitions(
+      DefinitionStore store,
+      EpochLoop loop,
+      QueryRunner runner,
+      SqlFrontEnd frontEnd,
+      StreamHistory history,
+      Connectors connectors,
+      Sources sources) {
     this.store = store;
     this.loop = loop;
-    this.runner = runner;
     this.frontEnd = frontEnd;
+    this.history = history;
+    this.connectors = connectors;
+    this.sources = sources;
+    backfill = new Backfill(loop, runner, this::catalog);
   }
 
   Catalog catalog() {
     return catalog;
   }
 
-  /** The live node of an object, or null for a plain view. Safe from any thread. */
+  Backfill backfill() {
+    return backfill;
+  }
+
+  /** What to run when something was defined whose state should soon be safe. */
+  void onDefined(Runnable action) {
+    checkpoint = action;
+  }
+
+  /** The live node of an object, or null for a plain view or connection. Safe from any thread. */
   LiveNode node(long id) {
     synchronized (nodes) {
       return nodes.get(id);
     }
   }
 
-  /** Loads everything; the loop must not have been started. */
+  /** Loads everything and makes the nodes; attaching them is for {@link Recovery}. */
   void load() {
     for (StoredDefinition stored : store.load()) {
-      SqlFrontEnd.Parsed parsed = frontEnd.parse(stored.sql()).get(0);
       Command command;
       try {
-        command = frontEnd.check(parsed, catalog, Map.of(), 0);
+        command = frontEnd.check(frontEnd.parse(stored.sql()).get(0), catalog, Map.of(), 0);
       } catch (EngineException e) {
         throw new IllegalStateException(
             "the stored definition of \""
@@ -75,14 +104,24 @@ final class Definitions {
                 + e.getMessage(),
             e);
       }
-      CatalogObject object = object(stored.id(), stored.sql(), command);
+      CatalogObject object =
+          stored.alters() != 0
+              ? altered(catalog.find(stored.alters()), command, stored.begin())
+              : object(stored.id(), stored.sql(), command);
+      catalog = catalog.with(object);
+      if (stored.begin() != null && stored.alters() == 0) {
+        history.begin(sources.inputId(object), stored.begin());
+      }
       LiveNode node = liveNode(object);
       if (node != null) {
         keep(object.id(), node);
-        loop.attach(node);
       }
-      catalog = catalog.with(object);
     }
+  }
+
+  /** Makes a new, empty node for an object, in the place of one that is of no use. */
+  void renew(CatalogObject object) {
+    keep(object.id(), liveNode(object));
   }
 
   private void keep(long id, LiveNode node) {
@@ -92,12 +131,24 @@ final class Definitions {
   }
 
   private static CatalogObject object(long id, String sql, Command command) {
+    if (command instanceof Command.CreateConnection c) {
+      return new CatalogObject.Connection(id, c.name(), sql, c.type(), c.options());
+    }
     if (command instanceof Command.CreateStream c) {
       return new CatalogObject.Stream(
-          id, c.name(), sql, c.schema(), c.eventTime(), c.latenessMicros(), c.meta());
+          id,
+          c.name(),
+          sql,
+          c.schema(),
+          c.eventTime(),
+          c.latenessMicros(),
+          c.meta(),
+          c.source(),
+          Map.of());
     }
     if (command instanceof Command.CreateTable c) {
-      return new CatalogObject.Table(id, c.name(), sql, c.schema(), c.primaryKey());
+      return new CatalogObject.Table(
+          id, c.name(), sql, c.schema(), c.primaryKey(), c.meta(), c.source());
     }
     if (command instanceof Command.CreateView c) {
       return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
@@ -118,10 +169,14 @@ final class Definitions {
   private static LiveNode liveNode(CatalogObject object) {
     RowLayout layout = new RowLayout(object.schema());
     if (object instanceof CatalogObject.Stream s) {
-      return LiveNode.stream(s.id(), s.name(), layout, s.eventTime(), s.latenessMicros());
+      return LiveNode.stream(
+          s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
     }
     if (object instanceof CatalogObject.Table t) {
-      return LiveNode.table(t.id(), t.name(), layout, new ViewStore(t.schema(), t.primaryKey()));
+      ViewStore rows = new ViewStore(t.schema(), t.primaryKey());
+      return t.source() == null
+          ? LiveNode.table(t.id(), t.name(), layout, rows)
+          : LiveNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
     }
     if (object instanceof CatalogObject.MaterializedView m) {
       return LiveNode.view(
@@ -130,10 +185,18 @@ final class Definitions {
     return null;
   }
 
+  private static long idleMillis(CatalogObject.Stream stream) {
+    String option = stream.source() == null ? null : stream.source().option("idle_after");
+    return option == null ? DEFAULT_IDLE_MILLIS : Retention.micros(option) / 1000;
+  }
+
   private static final class Naming {
     private Naming() {}
 
     static String name(Command command) {
+      if (command instanceof Command.CreateConnection c) {
+        return c.name();
+      }
       if (command instanceof Command.CreateStream c) {
         return c.name();
       }
@@ -146,6 +209,9 @@ final class Definitions {
     }
 
     static Command.IfExists ifExists(Command command) {
+      if (command instanceof Command.CreateConnection c) {
+        return c.ifExists();
+      }
       if (command instanceof Command.CreateStream c) {
         return c.ifExists();
       }
@@ -176,12 +242,193 @@ final class Definitions {
           dropped = replaced(existing, command);
       }
     }
+    if (command instanceof Command.CreateConnection c) {
+      return createConnection(sql, c);
+    }
+    if (command instanceof Command.CreateStream || command instanceof Command.CreateTable) {
+      return createRelation(sql, command);
+    }
+    return createView(sql, command, dropped);
+  }
+
+  private Result createConnection(String sql, Command.CreateConnection command) {
+    CatalogObject.Connection connection =
+        (CatalogObject.Connection) object(store.nextId(), sql, command);
+    connectors.check(connection);
+    store.apply(List.of(stored(connection, null)), List.of());
+    catalog = catalog.with(connection);
+    return new Result.Done("created connection " + connection.name(), loop.snapshot().epoch());
+  }
+
+  private static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
+    return new StoredDefinition(object.id(), object.name(), object.kind(), 0, object.sql(), begin);
+  }
+
+  /** The statement with the columns written out that its source proposes, if it has none. */
+  private String completed(String sql, Command command) {
+    if (command instanceof Command.CreateStream c && c.schema() == null) {
+      return DefinitionText.stream(
+          c.name(), propose(c.source(), false), c.source(), PROPOSED_LATENESS_SECONDS);
+    }
+    if (command instanceof Command.CreateTable c && c.schema() == null) {
+      Proposal proposal = propose(c.source(), true);
+      if (proposal.key().isEmpty()) {
+        throw new EngineException(
+            Code.INVALID,
+            "nothing in the source of \"" + c.name() + "\" looks like a key",
+            "declare the columns with PRIMARY KEY, or CREATE STREAM if rows never change");
+      }
+      return DefinitionText.table(c.name(), proposal, c.source());
+    }
+    return sql;
+  }
+
+  /** What the source of a definition proposes as its columns. */
+  Proposal propose(SourceSpec source, boolean keyed) {
+    Proposal proposal =
+        connectors.propose(
+            (CatalogObject.Connection) catalog.find(source.connectionId()), source, keyed);
+    if (proposal.columns().isEmpty()) {
+      throw new EngineException(
+          Code.INVALID,
+          "columns cannot be read off the source: "
+              + (proposal.sampled() == 0
+                  ? "it is empty"
+                  : "no message of the sample could be read"),
+          "declare the columns: (name TYPE, …) after the name");
+    }
+    return proposal;
+  }
+
+  private Result createRelation(String sql, Command command) {
+    String text = completed(sql, command);
+    Command complete =
+        text.equals(sql)
+            ? command
+            : frontEnd.check(frontEnd.parse(text).get(0), catalog, Map.of(), 0);
+    CatalogObject object = object(store.nextId(), text, complete);
+    LiveNode node = liveNode(object);
+    SourceSpec source = CatalogObject.sourceOf(object);
+    if (source == null) {
+      store.apply(List.of(stored(object, null)), List.of());
+      long epoch = await(loop.between(() -> loop.attach(node)));
+      publish(object, node);
+      return created(object, epoch);
+    }
+    CatalogObject.Connection connection =
+        (CatalogObject.Connection) catalog.find(source.connectionId());
+    SourcePosition begin = connectors.begin(connection, object);
+    if (sources.shared(connection)) {
+      load((CatalogObject.Table) object, node, connection, begin);
+    } else {
+      history.begin(object.id(), begin);
+      store.apply(List.of(stored(object, begin)), List.of());
+      await(loop.between(() -> loop.attach(node)));
+      publish(object, node);
+      sources.open(object);
+    }
+    checkpoint.run();
+    return created(object, loop.snapshot().epoch());
+  }
+
+  private void publish(CatalogObject object, LiveNode node) {
+    keep(object.id(), node);
+    catalog = catalog.with(object);
+  }
+
+  private static Result created(CatalogObject object, long epoch) {
+    return new Result.Done("created " + object.kind() + " " + object.name(), epoch);
+  }
+
+  /** Loads the rows of a table beside the live work and lets it join its connection's feed. */
+  private void load(
+      CatalogObject.Table table,
+      LiveNode node,
+      CatalogObject.Connection connection,
+      SourcePosition begin) {
+    if (history.begin(connection.id()) == null) {
+      history.begin(connection.id(), begin);
+    }
+    Feed feed = sources.shared(connection, table);
+    boolean joined = false;
+    boolean stored = false;
+    try {
+      feed.load(table, page -> node.store().apply(page));
+      // A crash from here on finds a table without saved rows, and loads it again.
+      store.apply(List.of(stored(table, begin)), List.of());
+      stored = true;
+      feed.join(table, () -> loop.attach(node));
+      joined = true;
+      sources.settle();
+      publish(table, node);
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+      throw new IllegalStateException("interrupted", e);
+    } finally {
+      if (!joined) {
+        if (stored) {
+          store.apply(List.of(), List.of(table.id()));
+        }
+        feed.leave(table.id());
+        closeIfUnused(connection);
+      }
+    }
+  }
+
+  private void closeIfUnused(CatalogObject.Connection connection) {
+    if (catalog.dependents(connection).isEmpty()) {
+      sources.closeShared(connection);
+      connectors.release(connection);
+    }
+  }
+
+  /** Loads a table of a shared feed again: its rows change to what the source has now. */
+  Result refresh(Command.RefreshTable command) {
+    CatalogObject.Table table = (CatalogObject.Table) catalog.find(command.name());
+    CatalogObject.Connection connection = catalog.connectionOf(table);
+    if (!sources.shared(connection)) {
+      throw new EngineException(
+          Code.INVALID,
+          "\"" + table.name() + "\" holds what its topic says and cannot be loaded apart from it",
+          "DROP it and create it again to read the topic from the start");
+    }
+    sources.close(table, connection);
+    reload(table);
+    checkpoint.run();
+    return new Result.Done("loaded table " + table.name() + " again", loop.snapshot().epoch());
+  }
+
+  /** Brings a table that is attached to what its source has now. */
+  void reload(CatalogObject.Table table) {
+    CatalogObject.Connection connection = catalog.connectionOf(table);
+    LiveNode fresh = liveNode(table);
+    Feed feed = sources.shared(connection, table);
+    try {
+      feed.load(table, page -> fresh.store().apply(page));
+      feed.join(
+          table,
+          () -> {
+            LiveNode node = node(table.id());
+            node.goOn();
+            fresh
+                .store()
+                .version()
+                .changesSince(
+                    node.store().version(),
+                    page -> loop.stepNow(-1, List.of(new EpochLoop.Change(table.id(), page))));
+          });
+      sources.settle();
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+      throw new IllegalStateException("interrupted", e);
+    }
+  }
+
+  private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = object(store.nextId(), sql, command);
     LiveNode node = liveNode(object);
-    Snapshot filledTo = node != null && node.circuit() != null ? fill(node) : null;
-    store.apply(
-        List.of(new StoredDefinition(object.id(), name, object.kind(), sql)),
-        dropped.stream().map(CatalogObject::id).toList());
+    Snapshot filledTo = node != null ? backfill.fill(node) : null;
+    store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
     List<LiveNode> going = liveNodes(dropped);
     long epoch =
         await(
@@ -189,9 +436,7 @@ final class Definitions {
                 () -> {
                   going.forEach(loop::detach);
                   if (node != null) {
-                    if (filledTo != null) {
-                      catchUp(node, filledTo, loop.snapshot());
-                    }
+                    backfill.catchUp(node, filledTo, loop.snapshot());
                     loop.attach(node);
                   }
                 }));
@@ -200,8 +445,139 @@ final class Definitions {
       keep(object.id(), node);
     }
     catalog = catalog.without(dropped).with(object);
+    checkpoint.run();
     return new Result.Done(
-        (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + name, epoch);
+        (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + object.name(),
+        epoch);
+  }
+
+  // ---- ALTER
+
+  /** What an object is after an ALTER; {@code at} is how far its input had been read then. */
+  private CatalogObject altered(CatalogObject object, Command command, SourcePosition at) {
+    if (command instanceof Command.AddColumn add) {
+      CatalogObject.Stream s = (CatalogObject.Stream) object;
+      List<Column> columns = new ArrayList<>(s.schema().columns());
+      columns.add(add.column());
+      Map<Integer, CatalogObject.Meta> meta = new HashMap<>(s.meta());
+      Map<Integer, SourcePosition> addedAt = new HashMap<>(s.addedAt());
+      if (add.meta() != null) {
+        meta.put(columns.size() - 1, add.meta());
+      }
+      if (!add.replay() && at != null) {
+        addedAt.put(columns.size() - 1, at);
+      }
+      return new CatalogObject.Stream(
+          s.id(),
+          s.name(),
+          s.sql(),
+          new Schema(columns),
+          s.eventTime(),
+          s.latenessMicros(),
+          meta,
+          s.source(),
+          addedAt);
+    }
+    Command.AlterOptions alter = (Command.AlterOptions) command;
+    if (object instanceof CatalogObject.Connection c) {
+      Map<String, CatalogObject.Connection.Option> options = new HashMap<>(c.options());
+      options.putAll(alter.options());
+      return new CatalogObject.Connection(c.id(), c.name(), c.sql(), c.type(), options);
+    }
+    CatalogObject.Stream s = (CatalogObject.Stream) object;
+    Map<String, String> options = new HashMap<>(s.source().options());
+    alter.options().forEach((name, value) -> options.put(name, value.text()));
+    SourceSpec source =
+        new SourceSpec(
+            s.source().connection(), s.source().connectionId(), options, s.source().format());
+    return new CatalogObject.Stream(
+        s.id(),
+        s.name(),
+        s.sql(),
+        s.schema(),
+        s.eventTime(),
+        s.latenessMicros(),
+        s.meta(),
+        source,
+        s.addedAt());
+  }
+
+  Result alter(String sql, Command command) {
+    String name =
+        command instanceof Command.AddColumn a ? a.name() : ((Command.AlterOptions) command).name();
+    CatalogObject object = catalog.find(name);
+    if (object instanceof CatalogObject.Connection connection) {
+      return alterConnection(sql, connection, command);
+    }
+    CatalogObject.Stream stream = (CatalogObject.Stream) object;
+    refuseAlter(stream, command);
+    CatalogObject.Connection connection = catalog.connectionOf(stream);
+    if (connection != null) {
+      sources.close(stream, connection);
+    }
+    try {
+      sources.settle();
+      SourcePosition at =
+          loop.snapshot().positions().getOrDefault(stream.id(), history.begin(stream.id()));
+      CatalogObject.Stream changed = (CatalogObject.Stream) altered(stream, command, at);
+      if (connection != null) {
+        connectors.begin(connection, changed);
+      }
+      LiveNode node = liveNode(changed);
+      LiveNode old = node(stream.id());
+      store.apply(
+          List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),
+          List.of());
+      catalog = catalog.with(changed);
+      keep(changed.id(), node);
+      await(loop.between(() -> loop.replace(old, node)));
+    } finally {
+      if (connection != null) {
+        sources.open(catalog.find(name));
+      }
+    }
+    return new Result.Done("altered stream " + name, loop.snapshot().epoch());
+  }
+
+  private static void refuseAlter(CatalogObject.Stream stream, Command command) {
+    if (command instanceof Command.AddColumn add) {
+      if (add.replay() && stream.inLedger()) {
+        throw new EngineException(
+            Code.INVALID,
+            "the events \"" + stream.name() + "\" keeps were taken without the column",
+            "leave WITH REPLAY out: the column is NULL in events from before");
+      }
+      return;
+    }
+    for (String option : ((Command.AlterOptions) command).options().keySet()) {
+      boolean fits =
+          option.equals("idle_after")
+              || option.equals("gaps")
+              || option.equals("retain") && stream.source() != null && stream.inLedger();
+      if (stream.source() == null || !fits) {
+        throw new EngineException(
+            Code.INVALID,
+            "option \"" + option + "\" of a stream cannot be changed",
+            option.equals("retain")
+                ? "only a stream created with retain can be told to retain longer or shorter"
+                : "DROP the stream and create it again");
+      }
+    }
+  }
+
+  private Result alterConnection(String sql, CatalogObject.Connection connection, Command command) {
+    CatalogObject.Connection changed =
+        (CatalogObject.Connection) altered(connection, command, null);
+    connectors.check(changed);
+    store.apply(
+        List.of(
+            new StoredDefinition(
+                store.nextId(), connection.name(), "alter", connection.id(), sql, null)),
+        List.of());
+    sources.closeConnection(connection);
+    catalog = catalog.with(changed);
+    sources.reopen(changed);
+    return new Result.Done("altered connection " + connection.name(), loop.snapshot().epoch());
   }
 
   private List<CatalogObject> replaced(CatalogObject existing, Command command) {
@@ -270,9 +646,17 @@ final class Definitions {
     } else {
       refuseIfUsed(object, "dropped");
     }
+    Map<CatalogObject, CatalogObject.Connection> fed = new LinkedHashMap<>();
+    for (CatalogObject o : going) {
+      if (CatalogObject.sourceOf(o) != null) {
+        fed.put(o, catalog.connectionOf(o));
+      }
+    }
+    fed.forEach(sources::close);
     store.apply(List.of(), going.stream().map(CatalogObject::id).toList());
     List<LiveNode> live = liveNodes(going);
     catalog = catalog.without(going);
+    fed.values().stream().distinct().filter(sources::shared).forEach(this::closeIfUnused);
     long epoch = await(loop.between(() -> live.forEach(loop::detach)));
     forget(going);
     return new Result.Done(
@@ -291,97 +675,12 @@ final class Definitions {
     }
   }
 
-  // ---- filling what is new from what is there
-
-  /** Feeds a circuit a snapshot and then the differences until little is left. */
-  private Snapshot fill(LiveNode node) {
-    Circuit circuit = node.circuit();
-    Consumer<Page> sink = page -> node.store().apply(page);
-    return fill(circuit, sink);
-  }
-
-  private Snapshot fill(Circuit circuit, Consumer<Page> sink) {
-    Map<Long, RowLayout> layouts = layouts(circuit);
-    Snapshot at = loop.snapshot();
-    Snapshot start = at;
-    long[] sinceFlush = new long[1];
-    for (long input : circuit.inputs()) {
-      runner.feed(
-          input,
-          layouts.get(input),
-          start,
-          page -> {
-            circuit.feed(input, page);
-            sinceFlush[0] += page.size();
-            if (sinceFlush[0] > FLUSH_ROWS) {
-              sink.accept(circuit.flush());
-              circuit.clearOutput();
-              sinceFlush[0] = 0;
-            }
-          });
-    }
-    sink.accept(circuit.flush());
-    circuit.clearOutput();
-    for (int round = 0; round < CATCH_UP_ROUNDS; round++) {
-      Snapshot now = loop.snapshot();
-      if (now.epoch() == at.epoch()) {
-        break;
-      }
-      feedChanges(circuit, layouts, at, now);
-      sink.accept(circuit.flush());
-      circuit.clearOutput();
-      at = now;
-    }
-    return at;
-  }
-
-  private void catchUp(LiveNode node, Snapshot from, Snapshot to) {
-    feedChanges(node.circuit(), layouts(node.circuit()), from, to);
-    node.store().apply(node.circuit().flush());
-    node.circuit().clearOutput();
-  }
-
-  private void feedChanges(
-      Circuit circuit, Map<Long, RowLayout> layouts, Snapshot from, Snapshot to) {
-    for (long input : circuit.inputs()) {
-      runner.feedChanges(input, layouts.get(input), from, to, page -> circuit.feed(input, page));
-    }
-  }
-
-  private Map<Long, RowLayout> layouts(Circuit circuit) {
-    Map<Long, RowLayout> layouts = new HashMap<>();
-    for (long input : circuit.inputs()) {
-      layouts.put(input, new RowLayout(catalog.find(input).schema()));
-    }
-    return layouts;
-  }
-
   /** Starts following a query; the answer so far is its first batch. */
   Subscription follow(Command.QueryPlan query, int maxRows) {
-    Circuit circuit = new Circuit(query.plan());
-    RowLayout layout = new RowLayout(new Schema(query.columns()));
-    Subscription subscription = new Subscription(query.columns(), layout, maxRows);
-    // The answer is gathered in the circuit's own output until the graph is joined.
-    Page gathered = new Page(layout);
-    Snapshot filledTo = fill(circuit, gathered::appendAll);
-    LiveNode node = LiveNode.follower(circuit, subscription::changed);
-    await(
-        loop.between(
-            () -> {
-              feedChanges(circuit, layouts(circuit), filledTo, loop.snapshot());
-              circuit.flush().appendAll(gathered);
-              subscription.first(loop.snapshot().epoch(), circuit);
-              loop.attach(node);
-            }));
-    subscription.onClose(
-        () -> {
-          CompletableFuture<Long> ignored = loop.between(() -> loop.detach(node));
-          ignored.exceptionally(e -> null);
-        });
-    return subscription;
+    return backfill.follow(query, maxRows);
   }
 
-  private static long await(CompletableFuture<Long> done) {
+  static long await(CompletableFuture<Long> done) {
     try {
       return done.get();
     } catch (ExecutionException e) {

@@ -3,18 +3,22 @@ package dripledger.engine;
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.catalog.DefinitionStore;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.Proposal;
+import dripledger.engine.source.Reject;
 import dripledger.engine.sql.Command;
+import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.time.Clock;
 import java.util.ArrayList;
-import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
@@ -22,78 +26,114 @@ import java.util.concurrent.ExecutionException;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
 
 /**
  * The engine: statements in, answers out. All methods are safe from any thread unless they say
  * otherwise; reads never wait for the epoch loop, changes wait until they are durable and shown.
  */
 public final class Engine implements AutoCloseable {
-  private static final int REPLAY_ROWS = 50_000;
   private static final long APPLY_TIMEOUT_MILLIS = 60_000;
+  private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
+
+  private static final Logger LOG = LoggerFactory.getLogger(Engine.class);
 
   private final EngineOptions options;
   private final Ledger ledger;
-  private final DefinitionStore store;
+  private final Records records;
+  private final Connectors connectors;
   private final Clock clock;
   private final SqlFrontEnd frontEnd = new SqlFrontEnd();
   private final EpochLoop loop;
   private final QueryRunner runner;
   private final Definitions definitions;
+  private final StreamHistory history;
+  private final Sources sources;
+  private final Checkpointer checkpointer;
   private final Introspection introspection;
+  private final RejectReplay rejectReplay;
   private final ReentrantLock definitionLock = new ReentrantLock();
   private final ReentrantLock tableLock = new ReentrantLock();
 
-  /** Loads what is defined and replays the ledger; {@link #start} sets it going. */
-  public Engine(EngineOptions options, Ledger ledger, DefinitionStore store, Clock clock) {
+  /** Wires everything up; {@link #start} recovers and sets it going. */
+  public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
     this.options = options;
-    this.ledger = ledger;
-    this.store = store;
+    this.records = records;
+    this.ledger = records.ledger();
+    this.connectors = connectors;
     this.clock = clock;
     loop =
         new EpochLoop(
-            new EpochLoop.Limits(options.maxEpochRows(), options.maxQueuedBytes()),
-            store::reserveEpochs,
+            new EpochLoop.Limits(
+                options.maxEpochRows(), options.maxQueuedBytes(), options.maxHeldBytes()),
+            records.definitions()::reserveEpochs,
             0);
-    runner = new QueryRunner(ledger, options.maxResultRows());
-    definitions = new Definitions(store, loop, runner, frontEnd);
-    introspection = new Introspection(definitions, ledger);
+    history = new StreamHistory(ledger, connectors, this::catalog);
+    sources = new Sources(connectors, loop, ledger, history, this::catalog);
+    runner = new QueryRunner(history, this::figures, options.maxResultRows());
+    definitions =
+        new Definitions(
+            records.definitions(), loop, runner, frontEnd, history, connectors, sources);
+    checkpointer =
+        new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
+    definitions.onDefined(this::requestCheckpoint);
+    introspection = new Introspection(definitions, ledger, connectors, sources);
+    rejectReplay = new RejectReplay(records.rejects(), ledger, loop, connectors);
   }
 
-  /** Recovers from the ledger, then starts the epoch loop. Called once. */
+  private Page figures(long id) {
+    return new FigureTables(definitions, loop, records.rejects(), connectors, sources).rows(id);
+  }
+
+  private void requestCheckpoint() {
+    CompletableFuture<Void> ignored = checkpointer.request();
+    ignored.exceptionally(e -> null);
+  }
+
+  /** Recovers, then starts the epoch loop, the sources and the checkpoints. Called once. */
   public void start() {
     definitions.load();
-    List<EpochLoop.Change> gathered = new ArrayList<>();
-    int[] rows = new int[1];
-    long[] last = new long[1];
-    Map<Long, RowLayout> layouts = new HashMap<>();
-    for (CatalogObject o : catalog().all()) {
-      layouts.put(o.id(), new RowLayout(o.schema()));
-    }
-    ledger.replay(
-        0,
-        id -> layouts.containsKey(id) ? new Page(layouts.get(id)) : null,
-        (sequence, entries) -> {
-          for (Ledger.Entry e : entries) {
-            gathered.add(new EpochLoop.Change(e.relationId(), e.changes()));
-            rows[0] += e.changes().size();
-          }
-          last[0] = sequence;
-          if (rows[0] >= REPLAY_ROWS) {
-            loop.stepNow(sequence, gathered);
-            gathered.clear();
-            rows[0] = 0;
-          }
-        });
-    // Also of nothing: views without input have rows, and the first epoch is published.
-    loop.stepNow(Math.max(last[0], ledger.lastSequence()), gathered);
+    List<CatalogObject.Table> toLoad =
+        new Recovery(
+                definitions, loop, ledger, records.checkpoints(), history, sources, checkpointer)
+            .run();
     ledger.receiver(
-        (sequence, entries) ->
+        (sequence, entries, positions) ->
             loop.submit(
-                sequence,
-                entries.stream()
-                    .map(e -> new EpochLoop.Change(e.relationId(), e.changes()))
-                    .toList()));
+                new EpochLoop.Input(
+                    entries.stream()
+                        .map(e -> new EpochLoop.Change(e.relationId(), e.changes(), e.partition()))
+                        .toList(),
+                    sequence,
+                    positions,
+                    List.of(),
+                    null)));
     loop.start();
+    checkpointer.start();
+    sources.openAll();
+    if (!toLoad.isEmpty()) {
+      Thread loader = new Thread(() -> load(toLoad), "table-loader");
+      loader.setDaemon(true);
+      loader.start();
+    }
+  }
+
+  /** Tables that were not in the checkpoint, while the rest is served already. */
+  private void load(List<CatalogObject.Table> tables) {
+    for (CatalogObject.Table table : tables) {
+      definitionLock.lock();
+      try {
+        definitions.reload(table);
+      } catch (RuntimeException e) {
+        LOG.error("{} cannot be loaded", table.name(), e);
+      } finally {
+        definitionLock.unlock();
+      }
+    }
+    requestCheckpoint();
   }
 
   public Catalog catalog() {
@@ -162,7 +202,11 @@ public final class Engine implements AutoCloseable {
     try (Transaction transaction = new Transaction()) {
       for (SqlFrontEnd.Parsed parsed : frontEnd.parse(script)) {
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
-        sink.accept(execute(command, parsed.text(), transaction));
+        try {
+          sink.accept(execute(command, parsed.text(), transaction));
+        } catch (EngineException e) {
+          throw placed(e, parsed);
+        }
       }
       transaction.finish();
     }
@@ -173,6 +217,12 @@ public final class Engine implements AutoCloseable {
     List<Result> results = new ArrayList<>();
     execute(script, Map.of(), results::add);
     return results;
+  }
+
+  /** Connectors name the option that is to blame; the statement knows where it stands. */
+  private static EngineException placed(EngineException e, SqlFrontEnd.Parsed parsed) {
+    Matcher option = OPTION.matcher(e.getMessage());
+    return option.find() ? parsed.placed(e, option.group(1)) : e;
   }
 
   private Result execute(Command command, String sql, Transaction transaction) {
@@ -188,7 +238,7 @@ public final class Engine implements AutoCloseable {
       return transaction.step(t.step());
     }
     if (command instanceof Command.Show s) {
-      return introspection.show(s.kind(), snapshot());
+      return introspection.show(s, snapshot());
     }
     if (command instanceof Command.Describe d) {
       return introspection.describe(d.name(), snapshot());
@@ -205,8 +255,14 @@ public final class Engine implements AutoCloseable {
     transaction.refuseDefinitions();
     definitionLock.lock();
     try {
-      return command instanceof Command.Drop d
-          ? definitions.drop(d)
+      if (command instanceof Command.Drop d) {
+        return definitions.drop(d);
+      }
+      if (command instanceof Command.RefreshTable r) {
+        return definitions.refresh(r);
+      }
+      return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
+          ? definitions.alter(sql, command)
           : definitions.create(sql, command);
     } finally {
       definitionLock.unlock();
@@ -253,6 +309,54 @@ public final class Engine implements AutoCloseable {
     return ledger.append(List.of(new Ledger.Entry(stream.id(), events)));
   }
 
+  /** Keeps events that were pushed and could not be taken. */
+  public void reject(List<Reject> rejects) {
+    if (!rejects.isEmpty()) {
+      loop.submit(new EpochLoop.Input(List.of(), -1, Map.of(), rejects, null));
+    }
+  }
+
+  /** What can be done about rejects. */
+  public RejectReplay rejects() {
+    return rejectReplay;
+  }
+
+  /** The outside systems. */
+  public Connectors connectors() {
+    return connectors;
+  }
+
+  /** The connection of this name. */
+  public CatalogObject.Connection connection(String name) {
+    if (catalog().find(name) instanceof CatalogObject.Connection c) {
+      return c;
+    }
+    throw new EngineException(
+        Code.NOT_FOUND, "no connection \"" + name + "\"", "SHOW CONNECTIONS lists what there is");
+  }
+
+  /** What a stream or table would be created as, for its owner to edit first. */
+  public ProposedDefinition propose(String name, SourceSpec source, boolean table) {
+    Proposal proposal = definitions.propose(source, table);
+    return new ProposedDefinition(
+        proposal,
+        table
+            ? DefinitionText.table(name, proposal, source)
+            : DefinitionText.stream(name, proposal, source, Definitions.PROPOSED_LATENESS_SECONDS));
+  }
+
+  /** A proposal and the statement that would keep it. */
+  public record ProposedDefinition(Proposal proposal, String sql) {}
+
+  /** How the input of a stream or table does, or null if it has none. */
+  public FeedStatus input(CatalogObject object) {
+    return sources.status(object);
+  }
+
+  public Checkpointer checkpointer() {
+    return checkpointer;
+  }
+
   /** More state than the bound would end the process; refusing what is new does not. */
   private void refuseIfFull() {
     if (loop.heldBytes() > options.maxHeldBytes()) {
@@ -267,7 +371,7 @@ public final class Engine implements AutoCloseable {
 
   /** Changes a stream or table has been given, all time. */
   public long position(CatalogObject object) {
-    return ledger.position(object.id());
+    return introspection.events(object);
   }
 
   /** Waits until the views show an append; answers the epoch that does. */
@@ -283,8 +387,10 @@ public final class Engine implements AutoCloseable {
   /** Stops the epoch loop after the current epoch. The ledger is not closed. */
   @Override
   public void close() {
+    sources.closeAll();
+    checkpointer.close();
     loop.close();
-    store.returnEpochs(loop.snapshot().epoch() + 1);
+    records.definitions().returnEpochs(loop.snapshot().epoch() + 1);
   }
 
   /**

@@ -7,17 +7,20 @@ package dripledger.engine;
  * @param maxQueuedBytes inputs wait once this many bytes of changes are queued
  * @param maxResultRows a query that answers more rows than this is refused
  * @param maxFollowerRows a follower that is this many changes behind is cut off
- * @param maxHeldBytes new changes are refused while operator state and published rows hold more
+ * @param maxHeldBytes sources wait and pushes are refused while operator state and published rows
+ *     hold more
+ * @param checkpointMillis how often state is saved
  */
 public record EngineOptions(
     int maxEpochRows,
     long maxQueuedBytes,
     int maxResultRows,
     int maxFollowerRows,
-    long maxHeldBytes) {
+    long maxHeldBytes,
+    long checkpointMillis) {
 
   public static EngineOptions defaults() {
-    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare());
+    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000);
   }
 
   /** Six tenths of the heap: what is left is for queries, queues and the collector. */

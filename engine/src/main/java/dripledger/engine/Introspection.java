@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.plan.PlanPrinter;
@@ -10,6 +11,9 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Schema;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.Listing;
 import dripledger.engine.sql.Command;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
@@ -24,10 +28,22 @@ final class Introspection {
   private static final Column NAME = text("name");
   private final Definitions definitions;
   private final Ledger ledger;
+  private final Connectors connectors;
+  private final Sources sources;
 
-  Introspection(Definitions definitions, Ledger ledger) {
+  Introspection(Definitions definitions, Ledger ledger, Connectors connectors, Sources sources) {
     this.definitions = definitions;
     this.ledger = ledger;
+    this.connectors = connectors;
+    this.sources = sources;
+  }
+
+  /** Changes a stream or table has been given, all time. */
+  long events(CatalogObject object) {
+    LiveNode node = definitions.node(object.id());
+    return CatalogObject.sourceOf(object) != null && node != null
+        ? node.changes()
+        : ledger.position(object.id());
   }
 
   private static Column text(String name) {
@@ -42,22 +58,67 @@ final class Introspection {
     return new Column(name, ColumnType.of(Kind.TIMESTAMP));
   }
 
-  Result.Rows show(String kind, Snapshot snapshot) {
+  Result.Rows show(Command.Show command, Snapshot snapshot) {
     Catalog catalog = definitions.catalog();
     List<Object[]> rows = new ArrayList<>();
-    switch (kind) {
+    if (command.from() != null) {
+      return behind(command, snapshot);
+    }
+    switch (command.kind()) {
+      case "CONNECTIONS" -> {
+        for (CatalogObject o : catalog.all()) {
+          if (o instanceof CatalogObject.Connection c) {
+            String health = connectors.health(c);
+            rows.add(
+                new Object[] {
+                  c.name(),
+                  c.type(),
+                  options(c),
+                  catalog.dependents(c).stream()
+                      .filter(d -> CatalogObject.sourceOf(d) != null)
+                      .map(CatalogObject::name)
+                      .collect(Collectors.joining(", ")),
+                  health == null ? "ok" : health
+                });
+          }
+        }
+        return new Result.Rows(
+            List.of(NAME, text("type"), text("options"), text("used_by"), text("health")),
+            rows,
+            snapshot.epoch());
+      }
+      case "TOPICS", "FILES" ->
+          throw new EngineException(
+              EngineException.Code.INVALID,
+              "which connection's?",
+              "write SHOW " + command.kind() + " FROM and the name of a connection");
       case "STREAMS" -> {
         for (CatalogObject o : catalog.all()) {
           if (o instanceof CatalogObject.Stream s) {
             LiveNode node = definitions.node(s.id());
             rows.add(
                 new Object[] {
-                  s.name(), ledger.position(s.id()), watermark(node), node.late(), columns(s)
+                  s.name(),
+                  events(s),
+                  watermark(node),
+                  node.late(),
+                  node.rejected(),
+                  columns(s),
+                  from(s),
+                  health(node, s)
                 });
           }
         }
         return new Result.Rows(
-            List.of(NAME, number("events"), time("watermark"), number("late"), text("columns")),
+            List.of(
+                NAME,
+                number("events"),
+                time("watermark"),
+                number("late"),
+                number("rejects"),
+                text("columns"),
+                text("source"),
+                text("health")),
             rows,
             snapshot.epoch());
       }
@@ -66,12 +127,20 @@ final class Introspection {
           if (o instanceof CatalogObject.Table t) {
             rows.add(
                 new Object[] {
-                  t.name(), count(snapshot, t.id()), names(t.schema(), t.primaryKey()), columns(t)
+                  t.name(),
+                  count(snapshot, t.id()),
+                  names(t.schema(), t.primaryKey()),
+                  columns(t),
+                  from(t),
+                  health(definitions.node(t.id()), t)
                 });
           }
         }
         return new Result.Rows(
-            List.of(NAME, number("rows"), text("key"), text("columns")), rows, snapshot.epoch());
+            List.of(
+                NAME, number("rows"), text("key"), text("columns"), text("source"), text("health")),
+            rows,
+            snapshot.epoch());
       }
       default -> {
         for (CatalogObject o : catalog.all()) {
@@ -110,6 +179,74 @@ final class Introspection {
 
   static String health(LiveNode node) {
     return node.failure() == null ? "ok" : "stopped: " + node.failure();
+  }
+
+  /** The health of what has a source: its own, then its input's. */
+  String health(LiveNode node, CatalogObject object) {
+    FeedStatus input = sources.status(object);
+    if (node.failure() != null || input == null || input.state().equals("reading")) {
+      return health(node);
+    }
+    return input.state() + ": " + input.reason();
+  }
+
+  /** Options with secrets by name; a secret itself is never here. */
+  private static String options(CatalogObject.Connection connection) {
+    return new java.util.TreeMap<>(connection.options())
+        .entrySet().stream()
+            .map(
+                e ->
+                    e.getKey()
+                        + " "
+                        + (e.getValue().secret()
+                            ? "SECRET " + e.getValue().text()
+                            : "'" + e.getValue().text() + "'"))
+            .collect(Collectors.joining(", "));
+  }
+
+  private static String from(CatalogObject object) {
+    SourceSpec source = CatalogObject.sourceOf(object);
+    if (source == null) {
+      return object instanceof CatalogObject.Stream ? "pushed" : "statements";
+    }
+    String what = source.option("topic", source.option("table", source.option("files", "")));
+    return source.connection()
+        + ": "
+        + what
+        + (source.format() == null ? "" : ", " + source.format());
+  }
+
+  private Result.Rows behind(Command.Show command, Snapshot snapshot) {
+    if (!(definitions.catalog().find(command.from()) instanceof CatalogObject.Connection c)) {
+      throw new EngineException(
+          EngineException.Code.INVALID, "\"" + command.from() + "\" is not a connection", null);
+    }
+    List<Object[]> rows = new ArrayList<>();
+    for (Listing l : connectors.list(c)) {
+      rows.add(
+          new Object[] {
+            l.name(),
+            l.kind(),
+            (long) l.partitions(),
+            l.messages() < 0 ? null : l.messages(),
+            l.bytes() < 0 ? null : l.bytes(),
+            l.perSecond() < 0 ? null : Math.round(l.perSecond() * 10) / 10.0,
+            l.key().isEmpty() ? null : String.join(", ", l.key()),
+            l.note()
+          });
+    }
+    return new Result.Rows(
+        List.of(
+            NAME,
+            text("kind"),
+            number("partitions"),
+            number("messages"),
+            number("bytes"),
+            new Column("per_second", ColumnType.of(Kind.DOUBLE)),
+            text("key"),
+            text("note")),
+        rows,
+        snapshot.epoch());
   }
 
   private static Object watermark(LiveNode node) {
@@ -167,11 +304,19 @@ final class Introspection {
       if (s.eventTime() == column) {
         notes.add("event time, lateness " + Casts.text(s.latenessMicros() / 1e6) + " s");
       }
-      if (s.meta().containsKey(column)) {
-        notes.add("set on arrival");
-      }
+      metaNote(s.meta(), column, notes);
+    }
+    if (object instanceof CatalogObject.Table t) {
+      metaNote(t.meta(), column, notes);
     }
     return notes.isEmpty() ? null : String.join("; ", notes);
+  }
+
+  private static void metaNote(
+      java.util.Map<Integer, CatalogObject.Meta> meta, int column, List<String> notes) {
+    if (meta.containsKey(column)) {
+      notes.add("META " + meta.get(column).name().toLowerCase(java.util.Locale.ROOT));
+    }
   }
 
   Result.Rows explain(Command.Explain command, Snapshot snapshot) {

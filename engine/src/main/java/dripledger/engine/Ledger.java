@@ -1,7 +1,10 @@
 package dripledger.engine;
 
+import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.source.Reject;
 import java.util.List;
+import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.function.LongFunction;
 
@@ -11,8 +14,26 @@ import java.util.function.LongFunction;
  * a prefix of them. Implementations are safe from any thread.
  */
 public interface Ledger extends AutoCloseable {
-  /** Changes to one stream or table. The page is not touched by the caller again. */
-  record Entry(long relationId, Page changes) {}
+  /**
+   * Changes to one stream or table, from one partition of its source. The page is not touched by
+   * the caller again.
+   */
+  record Entry(long relationId, Page changes, int partition) {
+    public Entry(long relationId, Page changes) {
+      this(relationId, changes, 0);
+    }
+  }
+
+  /**
+   * What becomes true with an append, in the same step.
+   *
+   * @param positions how far inputs have been read, by number
+   * @param rejects messages of the same range that were not taken, to be kept
+   * @param replayed numbers of rejects that are taken now after all
+   */
+  record Settled(Map<Long, SourcePosition> positions, List<Reject> rejects, List<Long> replayed) {
+    public static final Settled NOTHING = new Settled(Map.of(), List.of(), List.of());
+  }
 
   /**
    * The acknowledgement of an append, given once it is durable.
@@ -25,14 +46,22 @@ public interface Ledger extends AutoCloseable {
   /** Takes in what has become durable, in sequence order, on the ledger's own thread; may block. */
   @FunctionalInterface
   interface Receiver {
-    void committed(long sequence, List<Entry> entries);
+    void committed(long sequence, List<Entry> entries, Map<Long, SourcePosition> positions);
   }
 
   /** Where committed entries go; set once, before the first append. */
   void receiver(Receiver receiver);
 
   /** Makes the entries durable as one unit. Blocks while too much is waiting. */
-  CompletableFuture<Receipt> append(List<Entry> entries);
+  CompletableFuture<Receipt> append(List<Entry> entries, Settled settled);
+
+  /** As above, with nothing else settled. */
+  default CompletableFuture<Receipt> append(List<Entry> entries) {
+    return append(entries, Settled.NOTHING);
+  }
+
+  /** The positions of inputs whose events are kept here, as of the last durable append. */
+  Map<Long, SourcePosition> positions();
 
   /** The number of the last durable append, 0 if there is none. */
   long lastSequence();

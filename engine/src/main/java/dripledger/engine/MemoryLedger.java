@@ -1,5 +1,6 @@
 package dripledger.engine;
 
+import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -13,6 +14,7 @@ import java.util.function.LongFunction;
 public final class MemoryLedger implements Ledger {
   private final List<List<Entry>> appends = new ArrayList<>();
   private final Map<Long, Long> positions = new HashMap<>();
+  private final Map<Long, SourcePosition> inputs = new HashMap<>();
   private final Object order = new Object();
   private Receiver receiver;
 
@@ -22,13 +24,14 @@ public final class MemoryLedger implements Ledger {
   }
 
   @Override
-  public CompletableFuture<Receipt> append(List<Entry> entries) {
+  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled) {
     // The receiver may block; readers must not wait for it.
     synchronized (order) {
       long[] ends;
       long sequence;
       synchronized (this) {
         appends.add(List.copyOf(entries));
+        inputs.putAll(settled.positions());
         sequence = appends.size();
         ends =
             entries.stream()
@@ -36,9 +39,14 @@ public final class MemoryLedger implements Ledger {
                     e -> positions.merge(e.relationId(), (long) e.changes().size(), Long::sum))
                 .toArray();
       }
-      receiver.committed(sequence, entries);
+      receiver.committed(sequence, entries, settled.positions());
       return CompletableFuture.completedFuture(new Receipt(sequence, ends));
     }
+  }
+
+  @Override
+  public synchronized Map<Long, SourcePosition> positions() {
+    return Map.copyOf(inputs);
   }
 
   @Override
@@ -71,7 +79,7 @@ public final class MemoryLedger implements Ledger {
     for (int i = (int) after; i < appends.size(); i++) {
       List<Entry> known =
           appends.get(i).stream().filter(e -> template.apply(e.relationId()) != null).toList();
-      sink.committed(i + 1L, known);
+      sink.committed(i + 1L, known, Map.of());
     }
   }
 

@@ -17,6 +17,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.function.BooleanSupplier;
 import java.util.function.Consumer;
+import java.util.function.Function;
 
 /**
  * Answers a query once: builds a circuit, feeds it one snapshot in bounded pieces and throws it
@@ -24,11 +25,16 @@ import java.util.function.Consumer;
  * any thread.
  */
 final class QueryRunner {
-  private final Ledger ledger;
+  private final StreamHistory history;
+  private final Function<Long, Page> figures;
   private final int maxResultRows;
 
-  QueryRunner(Ledger ledger, int maxResultRows) {
-    this.ledger = ledger;
+  /**
+   * @param figures answers the rows of a table of figures
+   */
+  QueryRunner(StreamHistory history, Function<Long, Page> figures, int maxResultRows) {
+    this.history = history;
+    this.figures = figures;
     this.maxResultRows = maxResultRows;
   }
 
@@ -89,10 +95,12 @@ final class QueryRunner {
   /** Gives everything a relation holds at the snapshot. */
   void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
     RelationVersion version = snapshot.relation(id);
-    if (version != null) {
+    if (id < 0) {
+      sink.accept(figures.apply(id));
+    } else if (version != null) {
       version.scan(sink);
     } else {
-      ledger.read(id, new Page(layout), 0, snapshot.sequence(), sink);
+      history.read(id, layout, null, snapshot, sink);
     }
   }
 
@@ -101,8 +109,8 @@ final class QueryRunner {
     RelationVersion version = newer.relation(id);
     if (version != null) {
       version.changesSince(older.relation(id), sink);
-    } else if (newer.sequence() > older.sequence()) {
-      ledger.read(id, new Page(layout), older.sequence(), newer.sequence(), sink);
+    } else {
+      history.read(id, layout, older, newer, sink);
     }
   }
 

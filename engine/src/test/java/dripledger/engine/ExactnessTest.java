@@ -3,6 +3,7 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.source.Connectors;
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.BeforeEach;
 import org.junit.jupiter.api.Test;
@@ -75,9 +76,8 @@ class ExactnessTest {
 
   @Test
   void anAnswerHasABoundInRows() {
-    EngineOptions few = new EngineOptions(1000, 1 << 20, 3, 10, 1L << 30);
-    try (Engine other =
-        new Engine(few, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+    EngineOptions few = new EngineOptions(1000, 1 << 20, 3, 10, 1L << 30, 5000);
+    try (Engine other = new Engine(few, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute(
           "CREATE TABLE n (k INTEGER PRIMARY KEY); INSERT INTO n VALUES (1), (2), (3), (4)");

@@ -3,6 +3,7 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.engine.row.BoxedRows;
+import dripledger.engine.source.Connectors;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
@@ -164,9 +165,9 @@ class LiveGraphTest {
 
   @Test
   void aSlowFollowerIsCutOffAndToldSo() throws Exception {
-    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30);
+    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000);
     try (Engine other =
-        new Engine(small, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+        new Engine(small, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY)");
       Subscription follower = other.follow("SELECT k FROM t", Map.of());
@@ -180,9 +181,8 @@ class LiveGraphTest {
 
   @Test
   void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
-    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000);
-    try (Engine other =
-        new Engine(tiny, new MemoryLedger(), new MemoryDefinitions(), TestEngine.CLOCK)) {
+    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000, 5000);
+    try (Engine other = new Engine(tiny, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");
       EngineException refused = null;

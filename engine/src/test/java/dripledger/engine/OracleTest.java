@@ -222,6 +222,12 @@ class OracleTest {
             create(db, shapes.get(i));
           }
         }
+        if (random.nextInt(4) == 0) {
+          db.checkpoint();
+        }
+        if (random.nextInt(8) == 0) {
+          db.crash();
+        }
         for (int i = 0; i < shapes.size(); i += epoch < EPOCHS / 3 ? 2 : 1) {
           Shape shape = shapes.get(i);
           assertThat(ours(db, "SELECT * FROM " + shape.name))

@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import dripledger.engine.source.Connectors;
 import java.time.LocalDateTime;
 import java.util.Arrays;
 import java.util.List;
@@ -140,7 +141,7 @@ class StatementTest {
     db.run("UPDATE gate SET hall = 'South'");
     long epoch = db.engine.snapshot().epoch();
     db.close();
-    try (TestEngine again = new TestEngine(db.ledger, db.definitions)) {
+    try (TestEngine again = new TestEngine(db.records, Connectors.NONE)) {
       assertThat(again.rows("SELECT * FROM n")).containsExactly("[G07, 1]");
       assertThat(again.rows("SELECT * FROM total")).containsExactly("[1]");
       assertThat(again.rows("SELECT * FROM gate")).containsExactly("[G01, South, 40]");
@@ -219,9 +220,9 @@ class StatementTest {
             "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan WHERE at > CURRENT_TIMESTAMP",
-            "CREATE CONNECTION c TYPE kafka",
+            "CREATE INDEX ON n (n)",
             "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",
-            "SHOW CONNECTIONS")) {
+            "SHOW SINKS")) {
       EngineException each = db.error(query);
       assertThat(each.code())
           .as(query + ": " + each.getMessage())

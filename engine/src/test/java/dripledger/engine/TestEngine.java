@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
 import java.time.Clock;
 import java.time.Instant;
 import java.time.ZoneOffset;
@@ -16,19 +17,48 @@ import java.util.Map;
 final class TestEngine implements AutoCloseable {
   static final Clock CLOCK = Clock.fixed(Instant.parse("2026-03-02T06:00:00Z"), ZoneOffset.UTC);
 
-  final MemoryLedger ledger;
-  final MemoryDefinitions definitions;
-  final Engine engine;
+  final Records records;
+  final MemoryCheckpoints checkpoints;
+  private final Connectors connectors;
+  Engine engine;
 
   TestEngine() {
-    this(new MemoryLedger(), new MemoryDefinitions());
+    this(Connectors.NONE);
   }
 
-  TestEngine(MemoryLedger ledger, MemoryDefinitions definitions) {
-    this.ledger = ledger;
-    this.definitions = definitions;
-    engine = new Engine(EngineOptions.defaults(), ledger, definitions, CLOCK);
+  TestEngine(Connectors connectors) {
+    this(records(), connectors);
+  }
+
+  TestEngine(Records records, Connectors connectors) {
+    this.records = records;
+    this.connectors = connectors;
+    checkpoints = (MemoryCheckpoints) records.checkpoints();
+    start();
+  }
+
+  /** New, empty records. */
+  static Records records() {
+    MemoryCheckpoints checkpoints = new MemoryCheckpoints();
+    return new Records(new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints);
+  }
+
+  private void start() {
+    engine = new Engine(EngineOptions.defaults(), records, connectors, CLOCK);
     engine.start();
+  }
+
+  /** Makes a checkpoint now. */
+  void checkpoint() {
+    engine.checkpointer().request().join();
+  }
+
+  /** Ends as if killed: what is not in a checkpoint or the ledger is lost. Starts again. */
+  void crash() {
+    checkpoints.refuse(true);
+    engine.close();
+    checkpoints.refuse(false);
+    start();
   }
 
   /** Runs a script and answers the last result's message or rows. */

@@ -31,6 +31,25 @@ public sealed interface Statement {
       SqlNode query)
       implements Statement {}
 
+  /** Values of options are literals or {@link SecretName}s. */
+  record CreateConnection(
+      SqlIdentifier name,
+      boolean replace,
+      boolean ifNotExists,
+      SqlIdentifier type,
+      Map<String, SqlNode> options)
+      implements Statement {}
+
+  /** {@code kind} is STREAM, TABLE or CONNECTION. */
+  record AlterOptions(String kind, SqlIdentifier name, Map<String, SqlNode> options)
+      implements Statement {}
+
+  /** {@code definition} has the one new column. */
+  record AddColumn(String kind, SqlIdentifier name, Definition definition, boolean replay)
+      implements Statement {}
+
+  record RefreshTable(SqlIdentifier name) implements Statement {}
+
   record Drop(String kind, SqlIdentifier name, boolean ifExists, boolean cascade)
       implements Statement {}
 
@@ -41,7 +60,8 @@ public sealed interface Statement {
 
   record Describe(SqlIdentifier name) implements Statement {}
 
-  record Show(String kind) implements Statement {}
+  /** {@code from} is the connection to look behind, or null. */
+  record Show(String kind, SqlIdentifier from) implements Statement {}
 
   record Transaction(Step step) implements Statement {
     /** What to do with the changes to local tables gathered so far. */

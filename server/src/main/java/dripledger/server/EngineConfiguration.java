@@ -1,11 +1,17 @@
 package dripledger.server;
 
+import dripledger.connectors.OutsideSystems;
 import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
+import dripledger.engine.Records;
+import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresLedger;
+import dripledger.server.records.Rejects;
+import dripledger.server.records.Secrets;
 import io.micrometer.core.instrument.Gauge;
 import io.micrometer.core.instrument.MeterRegistry;
+import java.nio.file.Path;
 import java.time.Clock;
 import java.util.function.ToDoubleFunction;
 import javax.sql.DataSource;
@@ -21,7 +27,35 @@ class EngineConfiguration {
   @Bean(destroyMethod = "close")
   @DependsOnDatabaseInitialization
   PostgresLedger ledger(DataSource dataSource, Settings settings) {
-    return new PostgresLedger(dataSource, settings.maxUnacknowledgedBytes());
+    return new PostgresLedger(dataSource, settings.maxUnacknowledgedBytes(), settings.maxRejects());
+  }
+
+  @Bean
+  @DependsOnDatabaseInitialization
+  PostgresCheckpoints checkpoints(DataSource dataSource, Settings settings) {
+    return new PostgresCheckpoints(dataSource, settings.maxRejects());
+  }
+
+  @Bean
+  @DependsOnDatabaseInitialization
+  Rejects rejects(DataSource dataSource) {
+    return new Rejects(dataSource);
+  }
+
+  @Bean
+  @DependsOnDatabaseInitialization
+  Secrets secrets(DataSource dataSource, Settings settings) {
+    return new Secrets(dataSource, Path.of(settings.secretKeyFile()));
+  }
+
+  @Bean(destroyMethod = "close")
+  OutsideSystems outsideSystems(Secrets secrets, Settings settings) {
+    return new OutsideSystems(secrets::value, settings.connectionCheckSeconds());
+  }
+
+  @Bean(destroyMethod = "close")
+  RetentionJob retention(Engine engine, PostgresLedger ledger) {
+    return new RetentionJob(engine, ledger);
   }
 
   @Bean
@@ -32,15 +66,27 @@ class EngineConfiguration {
 
   // Spring closes beans in reverse order of dependence: the engine first, then the ledger.
   @Bean(destroyMethod = "close")
-  Engine engine(PostgresLedger ledger, PostgresDefinitions definitions, Settings settings) {
+  Engine engine(
+      PostgresLedger ledger,
+      PostgresDefinitions definitions,
+      PostgresCheckpoints checkpoints,
+      Rejects rejects,
+      OutsideSystems outsideSystems,
+      Settings settings) {
     EngineOptions options =
         new EngineOptions(
             settings.maxEpochRows(),
             settings.maxQueuedBytes(),
             settings.maxResultRows(),
             settings.maxFollowerChanges(),
-            settings.maxHeldBytes() == 0 ? EngineOptions.heapShare() : settings.maxHeldBytes());
-    Engine engine = new Engine(options, ledger, definitions, Clock.systemUTC());
+            settings.maxHeldBytes() == 0 ? EngineOptions.heapShare() : settings.maxHeldBytes(),
+            settings.checkpointMillis());
+    Engine engine =
+        new Engine(
+            options,
+            new Records(ledger, definitions, checkpoints, rejects),
+            outsideSystems,
+            Clock.systemUTC());
     engine.start();
     warm(engine);
     return engine;
@@ -107,6 +153,21 @@ class EngineConfiguration {
           "drip.held.bytes.max",
           "the bound of drip.held.bytes",
           e -> e.options().maxHeldBytes());
+      gauge(
+          registry,
+          engine,
+          "drip.checkpoint.age.seconds",
+          "time since the last checkpoint of this process",
+          e ->
+              e.checkpointer().figures() == null
+                  ? -1
+                  : (System.currentTimeMillis() - e.checkpointer().figures().atMillis()) / 1e3);
+      gauge(
+          registry,
+          engine,
+          "drip.checkpoint.bytes",
+          "what the last checkpoint wrote",
+          e -> e.checkpointer().figures() == null ? 0 : e.checkpointer().figures().bytes());
       gauge(
           registry,
           ledger,

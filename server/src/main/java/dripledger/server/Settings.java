@@ -11,8 +11,13 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxFollowerChanges a follower that is this far behind is cut off
  * @param maxFollowers connections that may follow at the same time
  * @param maxStatementBytes the longest script taken
- * @param maxHeldBytes new changes are refused while views hold more; 0 is six tenths of the heap
+ * @param maxHeldBytes sources wait and pushes are refused while views hold more; 0 is six tenths of
+ *     the heap
  * @param maxUnacknowledgedBytes pushes wait once this many bytes wait for the database
+ * @param checkpointMillis how often state is saved
+ * @param maxRejects rejects kept of one stream or table; the oldest go first
+ * @param connectionCheckSeconds how often connections are tried in the background
+ * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
 public record Settings(
@@ -23,4 +28,8 @@ public record Settings(
     int maxFollowers,
     int maxStatementBytes,
     long maxHeldBytes,
-    long maxUnacknowledgedBytes) {}
+    long maxUnacknowledgedBytes,
+    long checkpointMillis,
+    int maxRejects,
+    int connectionCheckSeconds,
+    String secretKeyFile) {}

@@ -1,23 +1,19 @@
 package dripledger.connectors.format;
 
-import dripledger.engine.expr.Casts;
-import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
-import java.io.BufferedInputStream;
-import java.io.ByteArrayOutputStream;
 import java.io.IOException;
 import java.io.InputStream;
 import java.io.InputStreamReader;
+import java.io.UncheckedIOException;
 import java.nio.charset.StandardCharsets;
-import java.util.ArrayList;
-import java.util.List;
+import java.util.Arrays;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.Consumer;
-import org.apache.commons.csv.CSVFormat;
 import org.apache.commons.csv.CSVParser;
 import org.apache.commons.csv.CSVRecord;
 import tools.jackson.core.JacksonException;
@@ -27,9 +23,8 @@ import tools.jackson.core.ObjectReadContext;
 import tools.jackson.core.json.JsonFactory;
 
 /**
- * Reads a body of events into pages of a stream's rows. Broken records are rejected one by one with
- * their line and reason; the rest is taken. Fields that are not columns are passed over. One use,
- * one thread.
+ * Reads a body of many events into pages of a stream's rows. A record that cannot be read is handed
+ * to the rejects with its place and reason, and the rest goes on. Used by one thread.
  */
 public final class EventParser {
   /** The longest line or record, in bytes. */
@@ -45,31 +40,41 @@ public final class EventParser {
   }
 
   private final Schema schema;
-  private final Map<Integer, Object> filled;
+  private final Map<Integer, Long> filled;
   private final Consumer<Page> pages;
-  private final Consumer<Reject> rejects;
-  private final JsonFactory json = new JsonFactory();
+  private final Consumer<BadRecord> rejects;
+  private final JsonDecoder json;
+  private final RowBuilder builder;
+  private final DriftLog drift;
   private final RowLayout layout;
   private Page page;
 
   /**
    * @param filled columns that get a fixed value, such as the time of arrival
    * @param pages given full pages, which it may keep
+   * @param drift told of what is not declared; or null
    */
   public EventParser(
-      Schema schema, Map<Integer, Object> filled, Consumer<Page> pages, Consumer<Reject> rejects) {
+      Schema schema,
+      Map<Integer, Long> filled,
+      Consumer<Page> pages,
+      Consumer<BadRecord> rejects,
+      DriftLog drift) {
     this.schema = schema;
     this.filled = filled;
     this.pages = pages;
     this.rejects = rejects;
+    this.drift = drift;
     layout = new RowLayout(schema);
+    builder = new RowBuilder(schema);
+    json = new JsonDecoder(schema, filled.keySet(), drift);
     page = new Page(layout);
   }
 
   /** Reads the whole body. */
   public void parse(InputStream body, Format format) throws IOException {
     switch (format) {
-      case NDJSON -> lines(new BufferedInputStream(body, 1 << 16));
+      case NDJSON -> lines(body);
       case JSON_ARRAY -> array(body);
       case CSV -> csv(body);
     }
@@ -78,16 +83,15 @@ public final class EventParser {
     }
   }
 
-  private void take(Object[] values, long line, String raw) {
-    filled.forEach((column, value) -> values[column] = value);
-    RowWriter writer = page.begin();
+  /** Appends the row built. */
+  private void take() {
+    filled.forEach(builder::setLong);
     try {
-      BoxedRows.write(writer, values);
+      builder.write(page.begin(), false);
       page.commit(1);
-    } catch (IllegalArgumentException | RowWriter.RowTooLargeException e) {
+    } catch (FormatException | RowWriter.RowTooLargeException e) {
       page.abort();
-      rejects.accept(new Reject(line, String.valueOf(e.getMessage()), raw));
-      return;
+      throw new FormatException(String.valueOf(e.getMessage()));
     }
     if (page.size() >= PAGE_ROWS) {
       pages.accept(page);
@@ -96,158 +100,128 @@ public final class EventParser {
   }
 
   private void lines(InputStream in) throws IOException {
-    ByteArrayOutputStream line = new ByteArrayOutputStream(512);
+    byte[] buffer = new byte[1 << 16];
+    int used = 0;
     long number = 1;
     boolean tooLong = false;
-    for (int b; (b = in.read()) != -1; ) {
-      if (b != '\n') {
-        if (line.size() < MAX_RECORD_BYTES) {
-          line.write(b);
-        } else {
-          tooLong = true;
+    while (true) {
+      int read = in.read(buffer, used, buffer.length - used);
+      int end = used + Math.max(0, read);
+      int start = 0;
+      for (int i = used; i < end; i++) {
+        if (buffer[i] == '\n') {
+          line(buffer, start, i - start, number++, tooLong);
+          tooLong = false;
+          start = i + 1;
         }
-        continue;
       }
-      line(line, number++, tooLong);
-      line.reset();
-      tooLong = false;
+      used = end - start;
+      if (read < 0) {
+        line(buffer, start, used, number, tooLong);
+        return;
+      }
+      if (used > MAX_RECORD_BYTES) {
+        tooLong = true;
+        used = 1000; // enough to be shown; the rest of the line is passed over
+      }
+      if (start > 0) {
+        System.arraycopy(buffer, start, buffer, 0, used);
+      }
+      if (used == buffer.length) {
+        buffer = Arrays.copyOf(buffer, buffer.length * 2);
+      }
     }
-    line(line, number, tooLong);
   }
 
-  private void line(ByteArrayOutputStream line, long number, boolean tooLong) {
-    if (line.size() == 0) {
+  private void line(byte[] bytes, int from, int length, long number, boolean tooLong) {
+    boolean blank = true;
+    for (int i = from; i < from + length && blank; i++) {
+      blank = bytes[i] <= ' ' && bytes[i] >= 0;
+    }
+    if (blank) {
       return;
     }
-    byte[] bytes = line.toByteArray();
-    String raw = new String(bytes, 0, Math.min(bytes.length, 1000), StandardCharsets.UTF_8);
-    if (tooLong) {
-      rejects.accept(
-          new Reject(number, "the line is longer than " + MAX_RECORD_BYTES + " bytes", raw));
-      return;
-    }
-    if (raw.isBlank()) {
-      return;
-    }
-    Object[] values;
-    try (JsonParser parser = json.createParser(ObjectReadContext.empty(), bytes)) {
-      if (parser.nextToken() != JsonToken.START_OBJECT) {
-        throw new FormatException("not a JSON object");
+    try {
+      if (tooLong) {
+        throw new FormatException("the line is longer than " + MAX_RECORD_BYTES + " bytes");
       }
-      values = JsonValues.readObject(parser, json, schema);
-      if (parser.nextToken() != null) {
-        throw new FormatException("more than one JSON value in the line");
-      }
+      builder.clear();
+      json.decode(bytes, from, length, builder);
+      take();
     } catch (FormatException e) {
-      rejects.accept(new Reject(number, e.getMessage(), raw));
-      return;
-    } catch (JacksonException e) {
-      rejects.accept(new Reject(number, "broken JSON: " + reason(e), raw));
-      return;
+      byte[] raw = Arrays.copyOfRange(bytes, from, from + length);
+      rejects.accept(new BadRecord(number, e.getMessage(), raw));
     }
-    take(values, number, raw);
-  }
-
-  private static String reason(JacksonException e) {
-    String where = e.getLocation() == null ? "" : " at character " + e.getLocation().getColumnNr();
-    return e.getOriginalMessage().lines().findFirst().orElse("").split(" \\(for ")[0] + where;
   }
 
   private void array(InputStream body) throws IOException {
     long element = 0;
-    try (JsonParser parser = json.createParser(ObjectReadContext.empty(), body)) {
+    try (JsonParser parser = new JsonFactory().createParser(ObjectReadContext.empty(), body)) {
       if (parser.nextToken() != JsonToken.START_ARRAY) {
-        rejects.accept(new Reject(1, "not a JSON array", ""));
+        rejects.accept(new BadRecord(1, "not a JSON array", new byte[0]));
         return;
       }
       while (parser.nextToken() != JsonToken.END_ARRAY) {
         element++;
-        if (parser.currentToken() != JsonToken.START_OBJECT) {
-          parser.skipChildren();
-          rejects.accept(new Reject(element, "not a JSON object", ""));
-          continue;
-        }
-        Object[] values;
         try {
-          values = JsonValues.readObject(parser, json, schema);
+          if (parser.currentToken() != JsonToken.START_OBJECT) {
+            parser.skipChildren();
+            throw new FormatException("not a JSON object");
+          }
+          builder.clear();
+          json.readObject(parser, builder);
+          take();
         } catch (FormatException e) {
-          rejects.accept(new Reject(element, e.getMessage(), ""));
-          continue;
+          rejects.accept(new BadRecord(element, e.getMessage(), new byte[0]));
         }
-        take(values, element, "");
       }
     } catch (JacksonException e) {
       rejects.accept(
-          new Reject(
-              element + 1, "broken JSON: " + reason(e) + "; nothing behind it can be read", ""));
+          new BadRecord(
+              element + 1,
+              "broken JSON: " + JsonDecoder.reason(e) + "; nothing behind it can be read",
+              new byte[0]));
     }
   }
 
   private void csv(InputStream body) throws IOException {
-    CSVFormat format = CSVFormat.RFC4180.builder().setIgnoreEmptyLines(true).get();
-    int[] columns = null;
+    CsvDecoder decoder = null;
     try (CSVParser parser =
         CSVParser.builder()
             .setReader(new InputStreamReader(body, StandardCharsets.UTF_8))
-            .setFormat(format)
+            .setFormat(CsvDecoder.FORMAT)
             .get()) {
       for (CSVRecord record : parser) {
-        if (columns == null) {
-          columns = header(record);
+        if (decoder == null) {
+          decoder = new CsvDecoder(schema, Set.copyOf(filled.keySet()), record.toList(), drift);
+          if (!decoder.fits()) {
+            rejects.accept(
+                bad(
+                    record,
+                    "the first line must name columns of the stream: "
+                        + String.join(", ", schema.columns().stream().map(Column::name).toList())));
+          }
           continue;
         }
-        csvRecord(record, columns);
+        try {
+          builder.clear();
+          decoder.decode(record, builder);
+          take();
+        } catch (FormatException e) {
+          rejects.accept(bad(record, e.getMessage()));
+        }
       }
-    } catch (java.io.UncheckedIOException | IllegalStateException e) {
+    } catch (UncheckedIOException | IllegalStateException e) {
       rejects.accept(
-          new Reject(0, "broken CSV: " + e.getMessage() + "; nothing behind it can be read", ""));
+          new BadRecord(
+              0, "broken CSV: " + e.getMessage() + "; nothing behind it can be read", new byte[0]));
     }
   }
 
-  private int[] header(CSVRecord record) {
-    int[] columns = new int[record.size()];
-    boolean any = false;
-    for (int i = 0; i < columns.length; i++) {
-      columns[i] = schema.indexOf(record.get(i).strip());
-      any |= columns[i] >= 0;
-    }
-    if (!any) {
-      rejects.accept(
-          new Reject(
-              1,
-              "the first line must name columns of the stream: "
-                  + String.join(", ", schema.columns().stream().map(Column::name).toList()),
-              String.join(",", record.toList())));
-    }
-    return columns;
-  }
-
-  private void csvRecord(CSVRecord record, int[] columns) {
-    String raw = String.join(",", record.toList());
-    long line = record.getRecordNumber();
-    Object[] values = new Object[schema.size()];
-    List<String> problems = new ArrayList<>();
-    if (record.size() != columns.length) {
-      problems.add(
-          "the header names " + columns.length + " columns, this line has " + record.size());
-    }
-    for (int i = 0; problems.isEmpty() && i < columns.length; i++) {
-      String text = record.get(i);
-      if (columns[i] < 0 || text.isEmpty()) {
-        continue;
-      }
-      Column column = schema.column(columns[i]);
-      try {
-        values[columns[i]] = Casts.parse(text, column.type());
-      } catch (RuntimeException e) {
-        problems.add(
-            "column " + column.name() + ": \"" + text + "\" is not of type " + column.type().sql());
-      }
-    }
-    if (problems.isEmpty()) {
-      take(values, line, raw);
-    } else {
-      rejects.accept(new Reject(line, problems.get(0), raw));
-    }
+  private static BadRecord bad(CSVRecord record, String reason) {
+    return new BadRecord(
+        record.getRecordNumber(),
+        reason,
+        String.join(",", record.toList()).getBytes(StandardCharsets.UTF_8));
   }
 }

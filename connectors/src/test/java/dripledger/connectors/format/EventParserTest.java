@@ -37,7 +37,8 @@ class EventParserTest {
 
   private void parse(String body, EventParser.Format format) throws IOException {
     EventParser parser =
-        new EventParser(SCAN, Map.of(), this::keep, r -> rejects.add(r.line() + ": " + r.reason()));
+        new EventParser(
+            SCAN, Map.of(), this::keep, r -> rejects.add(r.line() + ": " + r.reason()), null);
     parser.parse(new ByteArrayInputStream(body.getBytes(StandardCharsets.UTF_8)), format);
   }
 

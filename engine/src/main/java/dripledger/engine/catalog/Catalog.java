@@ -42,6 +42,12 @@ public final class Catalog {
     return byName.values().stream().filter(o -> o.id() == id).findFirst().orElse(null);
   }
 
+  /** The connection an object is fed through, or null. */
+  public CatalogObject.Connection connectionOf(CatalogObject object) {
+    SourceSpec source = CatalogObject.sourceOf(object);
+    return source == null ? null : (CatalogObject.Connection) find(source.connectionId());
+  }
+
   public List<CatalogObject> all() {
     return new ArrayList<>(byName.values());
   }
@@ -60,6 +66,10 @@ public final class Catalog {
   }
 
   private static Set<Long> dependsOn(CatalogObject object) {
+    SourceSpec source = CatalogObject.sourceOf(object);
+    if (source != null) {
+      return Set.of(source.connectionId());
+    }
     if (object instanceof CatalogObject.View v) {
       return v.dependsOn();
     }

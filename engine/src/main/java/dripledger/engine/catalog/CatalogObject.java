@@ -1,6 +1,9 @@
 package dripledger.engine.catalog;
 
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Schema;
 import java.util.List;
 import java.util.Map;
@@ -18,15 +21,53 @@ public sealed interface CatalogObject {
 
   Schema schema();
 
+  /** The FROM clause of a stream or table, or null. */
+  static SourceSpec sourceOf(CatalogObject object) {
+    return object instanceof Stream s ? s.source() : object instanceof Table t ? t.source() : null;
+  }
+
   /** The word for it in SHOW and messages. */
   String kind();
 
   /**
-   * Events pushed to us.
+   * A way to an outside system.
+   *
+   * @param type {@code kafka}, {@code postgres} or {@code file}
+   * @param options by lower-case name
+   */
+  record Connection(long id, String name, String sql, String type, Map<String, Option> options)
+      implements CatalogObject {
+    public Connection {
+      options = Map.copyOf(options);
+    }
+
+    /**
+     * The value of an option.
+     *
+     * @param text the value, or the name of the secret that is the value
+     */
+    public record Option(String text, boolean secret) {}
+
+    @Override
+    public Schema schema() {
+      return new Schema(List.of());
+    }
+
+    @Override
+    public String kind() {
+      return "connection";
+    }
+  }
+
+  /**
+   * Events: pushed to us, or read from a source.
    *
    * @param eventTime the event time column, or −1
    * @param latenessMicros how late an event may be
    * @param meta columns filled by the transport, by index
+   * @param source where they are read, or null if they are pushed
+   * @param addedAt for columns added later, by index: how far the source had been read then; events
+   *     before it do not have them
    */
   record Stream(
       long id,
@@ -35,21 +76,48 @@ public sealed interface CatalogObject {
       Schema schema,
       int eventTime,
       long latenessMicros,
-      Map<Integer, Meta> meta)
+      Map<Integer, Meta> meta,
+      SourceSpec source,
+      Map<Integer, SourcePosition> addedAt)
       implements CatalogObject {
     @Override
     public String kind() {
       return "stream";
     }
+
+    /** Whether its events are in the ledger: those that are pushed, and those it is to retain. */
+    public boolean inLedger() {
+      return source == null || source.option("retain") != null;
+    }
   }
 
-  /** What the transport of a pushed stream knows. */
+  /** What the transport of a message knows. */
   enum Meta {
-    ARRIVED_AT
+    /** When we took it in. */
+    ARRIVED_AT,
+    /** When the source says it was written. */
+    RECORD_TIME,
+    PARTITION,
+    POSITION,
+    KEY,
+    /** All headers as a JSON object. */
+    HEADERS
   }
 
-  /** Keyed rows changed by statements. */
-  record Table(long id, String name, String sql, Schema schema, int[] primaryKey)
+  /**
+   * Keyed rows: changed by statements, or following a source.
+   *
+   * @param meta columns filled by the transport, by index
+   * @param source what they follow, or null if they are changed by statements
+   */
+  record Table(
+      long id,
+      String name,
+      String sql,
+      Schema schema,
+      int[] primaryKey,
+      Map<Integer, Meta> meta,
+      SourceSpec source)
       implements CatalogObject {
     @Override
     public String kind() {
@@ -92,6 +160,86 @@ public sealed interface CatalogObject {
     @Override
     public String kind() {
       return "materialized view";
+    }
+  }
+
+  /** A table of schema {@code drip}: its rows are made when it is read. */
+  record Figures(long id, String name, Schema schema) implements CatalogObject {
+    /** Messages and pushed events that were not taken. */
+    public static final Figures REJECTS =
+        new Figures(
+            -11,
+            "rejects",
+            new Schema(
+                List.of(
+                    column("id", Kind.BIGINT),
+                    column("object", Kind.VARCHAR),
+                    column("at", Kind.TIMESTAMP),
+                    column("reason", Kind.VARCHAR),
+                    column("origin", Kind.VARCHAR),
+                    column("raw", Kind.VARCHAR),
+                    column("raw_bytes", Kind.VARBINARY),
+                    column("key_bytes", Kind.VARBINARY))));
+
+    /** What each stream, table or shared connection reads, and how far. */
+    public static final Figures INPUTS =
+        new Figures(
+            -12,
+            "inputs",
+            new Schema(
+                List.of(
+                    column("name", Kind.VARCHAR),
+                    column("connection", Kind.VARCHAR),
+                    column("state", Kind.VARCHAR),
+                    column("reason", Kind.VARCHAR),
+                    column("position", Kind.VARCHAR),
+                    column("messages", Kind.BIGINT),
+                    column("bytes", Kind.BIGINT),
+                    column("behind", Kind.BIGINT),
+                    column("behind_unit", Kind.VARCHAR))));
+
+    /** How messages have left their declarations. */
+    public static final Figures DRIFT =
+        new Figures(
+            -13,
+            "drift",
+            new Schema(
+                List.of(
+                    column("object", Kind.VARCHAR),
+                    column("field", Kind.VARCHAR),
+                    column("what", Kind.VARCHAR),
+                    column("messages", Kind.BIGINT),
+                    column("type", Kind.VARCHAR),
+                    column("example", Kind.VARCHAR),
+                    column("first_origin", Kind.VARCHAR))));
+
+    /** The watermark of each partition of a stream. */
+    public static final Figures PARTITIONS =
+        new Figures(
+            -14,
+            "partitions",
+            new Schema(
+                List.of(
+                    column("stream", Kind.VARCHAR),
+                    column("partition", Kind.INTEGER),
+                    column("watermark", Kind.TIMESTAMP),
+                    column("idle", Kind.BOOLEAN))));
+
+    /** All of them. */
+    public static final List<Figures> ALL = List.of(REJECTS, INPUTS, DRIFT, PARTITIONS);
+
+    private static Column column(String name, Kind kind) {
+      return new Column(name, ColumnType.of(kind));
+    }
+
+    @Override
+    public String sql() {
+      return "";
+    }
+
+    @Override
+    public String kind() {
+      return "table of figures";
     }
   }
 }

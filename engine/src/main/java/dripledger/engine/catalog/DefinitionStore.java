@@ -5,13 +5,18 @@ import java.util.List;
 /** Where definitions outlive the process. Called by one thread at a time; may block. */
 public interface DefinitionStore {
   /**
-   * A definition as stored.
+   * A statement as stored: a CREATE, or an ALTER of something created before it.
    *
-   * @param sql the CREATE statement; what it says is worked out again when loaded
+   * @param id the number of what was created; of an ALTER, one of its own
+   * @param name the name of what it makes or alters
+   * @param alters the number of what an ALTER alters, or 0
+   * @param sql what it says is worked out again when loaded
+   * @param begin where reading begins, for what has a source of its own; or null
    */
-  record StoredDefinition(long id, String name, String kind, String sql) {}
+  record StoredDefinition(
+      long id, String name, String kind, long alters, String sql, SourcePosition begin) {}
 
-  /** All definitions in force, in the order they were made. */
+  /** All statements in force, in the order they were made. */
   List<StoredDefinition> load();
 
   /** A number never given before. */
@@ -21,7 +26,7 @@ public interface DefinitionStore {
    * Makes and drops definitions as one durable step.
    *
    * @param added to be stored
-   * @param dropped to be forgotten, with everything kept for them
+   * @param dropped objects to be forgotten, with their ALTERs and everything kept for them
    */
   void apply(List<StoredDefinition> added, List<Long> dropped);
 

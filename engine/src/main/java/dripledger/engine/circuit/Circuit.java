@@ -1,15 +1,18 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
 import java.util.ArrayList;
 import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.Consumer;
 
 /**
  * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
@@ -22,9 +25,13 @@ public final class Circuit {
   private final Map<Long, List<Input>> inputs = new LinkedHashMap<>();
   private final Rejects rejects = new Rejects();
   private final Page output;
+  private final List<Durable> durable = new ArrayList<>();
+  private final List<Operator> restated = new ArrayList<>();
+  private final boolean derivable;
+  private final String fingerprint;
   private boolean started;
 
-  private record Input(Operator operator, int port) {}
+  private record Input(Operator operator, int port, RowLayout layout) {}
 
   public Circuit(PlanNode root) {
     if (root instanceof PlanNode.Aggregate aggregate) {
@@ -37,11 +44,60 @@ public final class Circuit {
       output = new Page(new RowLayout(root.schema()));
       build(root, (port, delta) -> output.appendAll(delta), 0);
     }
+    operators.forEach(op -> op.durable(durable::add));
+    derivable = derive(root);
+    fingerprint = PlanPrinter.fingerprint(root);
+  }
+
+  /** Notes the topmost operators with state; false if an input reaches the root past them all. */
+  private boolean derive(PlanNode node) {
+    if (node instanceof PlanNode.Aggregate) {
+      restated.add(byNode.get(node));
+      return true;
+    }
+    return !node.inputs().isEmpty() && node.inputs().stream().allMatch(this::derive);
+  }
+
+  /**
+   * The parts of the operators' state that a checkpoint saves. The same plan always has the same
+   * parts in the same order.
+   */
+  public List<Durable> durable() {
+    return durable;
+  }
+
+  /** Says whether state saved of another circuit fits this one: if theirs is the same. */
+  public String fingerprint() {
+    return fingerprint;
+  }
+
+  /** Whether all rows of the result can be told from the operators' state: see {@link #restate}. */
+  public boolean derivable() {
+    return derivable;
+  }
+
+  /** Says that the state was restored: what operators emit of no input has been emitted. */
+  public void restored() {
+    started = true;
+  }
+
+  /** Gives all rows of the result again, in pages that are only valid during the call. */
+  public void restate(Consumer<Page> sink) {
+    Runnable hand =
+        () -> {
+          if (!output.isEmpty()) {
+            sink.accept(output);
+            output.clear();
+          }
+        };
+    restated.forEach(op -> op.restate(hand));
   }
 
   private void build(PlanNode node, Operator next, int port) {
     if (node instanceof PlanNode.Source s) {
-      inputs.computeIfAbsent(s.relationId(), id -> new ArrayList<>()).add(new Input(next, port));
+      inputs
+          .computeIfAbsent(s.relationId(), id -> new ArrayList<>())
+          .add(new Input(next, port, new RowLayout(s.schema())));
     } else if (node instanceof PlanNode.Values v) {
       register(node, new Constant(v, next, port));
     } else if (node instanceof PlanNode.Transform t) {
@@ -73,7 +129,14 @@ public final class Circuit {
   public void feed(long relationId, Page delta) {
     start();
     for (Input input : inputs.getOrDefault(relationId, List.of())) {
-      input.operator.push(input.port, delta);
+      if (delta.layout().columns() == input.layout.columns()) {
+        input.operator.push(input.port, delta);
+      } else {
+        // The relation has got columns since this circuit was made.
+        Page narrow = new Page(input.layout, delta.size());
+        narrow.appendConverted(delta);
+        input.operator.push(input.port, narrow);
+      }
     }
   }
 

@@ -1,6 +1,9 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.source.Reject;
+import dripledger.engine.state.Durable;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayDeque;
@@ -10,6 +13,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
+import java.util.function.LongPredicate;
 import java.util.function.LongUnaryOperator;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -26,25 +30,65 @@ import org.slf4j.LoggerFactory;
 public final class EpochLoop implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(EpochLoop.class);
   private static final long EPOCH_BLOCK = 10_000;
+  private static final long MAX_PENDING_REJECT_BYTES = 32L << 20;
+  private static final long TICK_MILLIS = 1000;
 
   /**
    * The bounds of the loop.
    *
    * @param maxEpochRows an epoch stops taking more once it has this many rows
    * @param maxQueuedBytes inputs wait once this many bytes are queued
+   * @param maxHeldBytes sources wait while state and published rows hold more
    */
-  public record Limits(int maxEpochRows, long maxQueuedBytes) {}
+  public record Limits(int maxEpochRows, long maxQueuedBytes, long maxHeldBytes) {}
 
-  /** Changes to one relation. */
-  public record Change(long relationId, Page page) {}
+  /** Changes to one relation, from one partition of its input. */
+  public record Change(long relationId, Page page, int partition) {
+    public Change(long relationId, Page page) {
+      this(relationId, page, 0);
+    }
+  }
 
-  private record Work(List<Change> changes, long sequence, int rows, long bytes, Runnable action) {}
+  /**
+   * What one input hands over: all of it is shown by one epoch.
+   *
+   * @param sequence the ledger's sequence after it, or −1 if it is not from the ledger
+   * @param positions of the inputs it advances, by number
+   * @param rejects what was not taken of the same range
+   * @param before run before the changes are applied; or null
+   */
+  public record Input(
+      List<Change> changes,
+      long sequence,
+      Map<Long, SourcePosition> positions,
+      List<Reject> rejects,
+      Runnable before) {
+    int rows() {
+      return changes.stream().mapToInt(c -> c.page.size()).sum() + rejects.size();
+    }
+
+    long bytes() {
+      return changes.stream().mapToLong(c -> c.page.byteSize()).sum() + rejectBytes(rejects);
+    }
+  }
+
+  private record Work(Input input, int rows, long bytes, Runnable action) {}
+
+  private static long rejectBytes(List<Reject> rejects) {
+    long bytes = 0;
+    for (Reject r : rejects) {
+      bytes += 200 + (r.raw() == null ? 0 : r.raw().length);
+    }
+    return bytes;
+  }
 
   private final Limits limits;
   private final LongUnaryOperator reserveEpochs;
   private final List<LiveNode> nodes = new ArrayList<>();
   private final Map<Long, LiveNode> byId = new HashMap<>();
   private final ArrayDeque<Work> queue = new ArrayDeque<>();
+  private final List<Reject> pendingRejects = new ArrayList<>();
+  private long pendingRejectBytes;
   private long queuedBytes;
   private boolean closed;
   private Thread thread;
@@ -62,7 +106,7 @@ public final class EpochLoop implements AutoCloseable {
     this.reserveEpochs = reserveEpochs;
     long first = reserveEpochs.applyAsLong(EPOCH_BLOCK);
     reservedUpTo = first + EPOCH_BLOCK;
-    snapshot = new Snapshot(first, sequence, Map.of());
+    snapshot = new Snapshot(first, sequence, Map.of(), Map.of());
   }
 
   /** The newest epoch's relations. Safe from any thread. */
@@ -96,33 +140,55 @@ public final class EpochLoop implements AutoCloseable {
     thread.start();
   }
 
-  /** Queues changes; blocks while too much waits. Sequences must come in ascending order. */
+  /** Queues what is in the ledger now. Sequences must come in ascending order. */
   public void submit(long sequence, List<Change> changes) {
-    int rows = 0;
-    long bytes = 0;
-    for (Change c : changes) {
-      rows += c.page.size();
-      bytes += c.page.byteSize();
-    }
+    submit(new Input(changes, sequence, Map.of(), List.of(), null));
+  }
+
+  /** Queues what an input hands over; blocks while too much waits. Each input keeps its order. */
+  public void submit(Input input) {
+    long bytes = input.bytes();
     synchronized (this) {
       boolean interrupted = false;
-      while (queuedBytes > limits.maxQueuedBytes && !closed) {
+      while (full(input.sequence < 0) && !closed) {
         try {
           wait();
         } catch (InterruptedException e) {
           interrupted = true;
+          if (input.sequence < 0) {
+            break; // a feed that is being closed; what it has will be read again
+          }
         }
       }
       if (interrupted) {
         Thread.currentThread().interrupt();
+        if (input.sequence < 0) {
+          return;
+        }
       }
       if (closed) {
-        return; // it is in the ledger and will be read again at the next start
+        return; // it is in the ledger or at its source and will be read again at the next start
       }
-      queue.add(new Work(changes, sequence, rows, bytes, null));
+      queue.add(new Work(input, input.rows(), bytes, null));
       queuedBytes += bytes;
       notifyAll();
     }
+  }
+
+  /** Whether a source that hands over more would have to wait. */
+  public synchronized boolean full() {
+    return full(true);
+  }
+
+  private boolean full(boolean source) {
+    return queuedBytes > limits.maxQueuedBytes
+        || source
+            && (heldBytes > limits.maxHeldBytes || pendingRejectBytes > MAX_PENDING_REJECT_BYTES);
+  }
+
+  /** Messages that were not taken since the last checkpoint, oldest first. */
+  public synchronized List<Reject> pendingRejects() {
+    return List.copyOf(pendingRejects);
   }
 
   /**
@@ -147,12 +213,12 @@ public final class EpochLoop implements AutoCloseable {
       }
       if (thread == null) {
         guarded.run();
-        publish(snapshot.sequence());
+        publish(snapshot.sequence(), Map.of());
         done.complete(snapshot.epoch());
         return done;
       }
-      queue.add(new Work(List.of(), -1, 0, 0, guarded));
-      queue.add(new Work(List.of(), -1, 0, 0, () -> done.complete(snapshot.epoch())));
+      queue.add(new Work(null, 0, 0, () -> publishAfter(guarded)));
+      queue.add(new Work(null, 0, 0, () -> done.complete(snapshot.epoch())));
       notifyAll();
     }
     return done;
@@ -182,10 +248,82 @@ public final class EpochLoop implements AutoCloseable {
     node.measure();
   }
 
+  /** Puts a node in the place of one with the same number, whose figures it takes over. */
+  public void replace(LiveNode old, LiveNode node) {
+    node.takeOver(old, System.currentTimeMillis());
+    nodes.set(nodes.indexOf(old), node);
+    byId.put(node.id(), node);
+  }
+
   /** Removes a node; inside {@link #between} only. */
   public void detach(LiveNode node) {
     nodes.remove(node);
     byId.remove(node.id(), node);
+  }
+
+  private void publishAfter(Runnable action) {
+    action.run();
+    publish(snapshot.sequence(), Map.of());
+  }
+
+  /**
+   * Notes the state of all nodes between two epochs, for a checkpoint.
+   *
+   * @param whole of which nodes to save everything, and not what changed since the last time
+   */
+  public CompletableFuture<CheckpointImage> capture(LongPredicate whole) {
+    CompletableFuture<CheckpointImage> done = new CompletableFuture<>();
+    Runnable action =
+        () -> {
+          try {
+            done.complete(image(whole));
+          } catch (RuntimeException e) {
+            done.completeExceptionally(e);
+          }
+        };
+    synchronized (this) {
+      if (thread == null || closed) {
+        action.run();
+      } else {
+        queue.addFirst(new Work(null, 0, 0, action));
+        notifyAll();
+      }
+    }
+    return done;
+  }
+
+  private CheckpointImage image(LongPredicate whole) {
+    long began = System.nanoTime();
+    List<CheckpointImage.Node> images = new ArrayList<>();
+    for (LiveNode node : nodes) {
+      if (node.id() < 0) {
+        continue;
+      }
+      // What failed is not to be trusted: it is made again from its inputs at the next start.
+      boolean trusted = node.failure() == null || node.stoppedBySource();
+      List<Durable.Capture> parts = new ArrayList<>();
+      if (trusted) {
+        boolean all = whole.test(node.id());
+        node.durable().forEach(part -> parts.add(part.capture(all)));
+      }
+      images.add(
+          new CheckpointImage.Node(
+              node.id(), node.planPrint(), trusted ? node.figures() : null, parts));
+    }
+    List<Reject> rejects;
+    synchronized (this) {
+      rejects = List.copyOf(pendingRejects);
+    }
+    Snapshot now = snapshot;
+    return new CheckpointImage(
+        now.epoch(), now.sequence(), now.positions(), images, rejects, System.nanoTime() - began);
+  }
+
+  /** The oldest rejects that wait are in a checkpoint now. */
+  public synchronized void rejectsSaved(int count) {
+    pendingRejects.subList(0, count).clear();
+    pendingRejectBytes = rejectBytes(pendingRejects);
+    notifyAll();
   }
 
   private void run() {
@@ -194,9 +332,13 @@ public final class EpochLoop implements AutoCloseable {
       synchronized (this) {
         while (queue.isEmpty() && !closed) {
           try {
-            wait();
+            wait(TICK_MILLIS);
           } catch (InterruptedException e) {
             closed = true;
+          }
+          if (queue.isEmpty() && !closed) {
+            long now = System.currentTimeMillis();
+            nodes.forEach(node -> node.advanceWatermark(now));
           }
         }
         if (closed) {
@@ -205,53 +347,103 @@ public final class EpochLoop implements AutoCloseable {
         int rows = 0;
         while (!queue.isEmpty() && rows < limits.maxEpochRows) {
           Work next = queue.peek();
-          if (next.action != null && !batch.isEmpty()) {
+          boolean alone = next.action != null || next.input.before != null;
+          if (alone && !batch.isEmpty()) {
             break;
           }
           queue.poll();
           queuedBytes -= next.bytes;
           rows += next.rows;
           batch.add(next);
-          if (next.action != null) {
+          if (alone) {
             break;
           }
         }
         notifyAll();
       }
-      Work first = batch.get(0);
-      if (first.action != null) {
-        first.action.run();
-        publish(snapshot.sequence());
+      if (batch.get(0).action != null) {
+        batch.get(0).action.run();
       } else {
-        List<Change> changes = new ArrayList<>();
-        batch.forEach(w -> changes.addAll(w.changes));
-        stepNow(batch.get(batch.size() - 1).sequence, changes);
+        stepNow(batch.stream().map(Work::input).toList());
       }
     }
   }
 
   /** One epoch over the changes given, on the caller's thread. */
   public void stepNow(long sequence, List<Change> changes) {
+    stepNow(List.of(new Input(changes, sequence, Map.of(), List.of(), null)));
+  }
+
+  /** One epoch over what inputs handed over, on the caller's thread. */
+  public void stepNow(List<Input> inputs) {
     long began = System.nanoTime();
+    long now = System.currentTimeMillis();
     long epoch = snapshot.epoch() + 1;
-    for (Change change : changes) {
-      LiveNode node = byId.get(change.relationId);
-      if (node != null) {
-        node.take(change.page);
-        rowsTaken += change.page.size();
+    long sequence = snapshot.sequence();
+    Map<Long, SourcePosition> positions = new HashMap<>();
+    for (Input input : inputs) {
+      if (input.before != null) {
+        input.before.run();
       }
+      sequence = Math.max(sequence, input.sequence);
+      positions.putAll(input.positions);
+      for (Change change : input.changes) {
+        LiveNode node = byId.get(change.relationId);
+        if (node != null && node.failure() == null) {
+          node.take(change.page, change.partition, now);
+          rowsTaken += change.page.size();
+        }
+      }
+      note(input.rejects);
     }
     for (LiveNode node : nodes) {
       if (node.failure() == null) {
+        node.taken();
         stepNode(node, epoch);
+        node.advanceWatermark(now);
       }
     }
-    publish(sequence);
+    publish(sequence, positions);
     for (LiveNode node : nodes) {
       node.tell(snapshot.epoch());
       node.endEpoch();
     }
     lastStepNanos = System.nanoTime() - began;
+  }
+
+  /** Counts messages that were not taken and are kept elsewhere. On the loop's thread only. */
+  public void countRejected(List<Reject> rejects) {
+    for (Reject reject : rejects) {
+      LiveNode node = byId.get(reject.objectId());
+      if (node != null) {
+        node.rejected(1);
+      }
+    }
+  }
+
+  private void note(List<Reject> rejects) {
+    if (rejects.isEmpty()) {
+      return;
+    }
+    countRejected(rejects);
+    synchronized (this) {
+      pendingRejects.addAll(rejects);
+      pendingRejectBytes += rejectBytes(rejects);
+    }
+  }
+
+  /** Stops a table because its source says so; its rows stay. On the loop's thread only. */
+  public void stopBySource(long id, String reason) {
+    LiveNode node = byId.get(id);
+    if (node != null && node.failure() == null) {
+      LOG.warn("{} has stopped: {}", node.name(), reason);
+      node.stopBySource(reason);
+    }
+  }
+
+  /** Says from where inputs go on; before {@link #start} only. */
+  public void positions(long epochSequence, Map<Long, SourcePosition> positions) {
+    publish(epochSequence, positions);
   }
 
   private void stepNode(LiveNode node, long epoch) {
@@ -263,7 +455,7 @@ public final class EpochLoop implements AutoCloseable {
           if (source == null) {
             continue;
           }
-          if (source.failure() != null) {
+          if (source.failure() != null && !source.stoppedBySource()) {
             node.fail("\"" + source.name() + "\", which it reads, has stopped");
             return;
           }
@@ -282,7 +474,7 @@ public final class EpochLoop implements AutoCloseable {
     }
   }
 
-  private void publish(long sequence) {
+  private void publish(long sequence, Map<Long, SourcePosition> advanced) {
     long epoch = snapshot.epoch() + 1;
     if (epoch >= reservedUpTo) {
       epoch = reserveEpochs.applyAsLong(EPOCH_BLOCK);
@@ -297,8 +489,13 @@ public final class EpochLoop implements AutoCloseable {
       }
     }
     heldBytes = held;
+    Map<Long, SourcePosition> positions = snapshot.positions();
+    if (!advanced.isEmpty()) {
+      positions = new HashMap<>(positions);
+      positions.putAll(advanced);
+    }
     synchronized (this) {
-      snapshot = new Snapshot(epoch, sequence, versions);
+      snapshot = new Snapshot(epoch, sequence, positions, versions);
       notifyAll();
     }
   }

@@ -10,10 +10,12 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.ByteArena;
+import dripledger.engine.state.Durable;
 import dripledger.engine.state.KeyedArena;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
+import java.util.function.Consumer;
 
 /**
  * GROUP BY and DISTINCT: for every group g that dR touches, d(γ R) = −old(g) + new(g).
@@ -36,13 +38,14 @@ final class GroupAggregate implements Operator {
   private static final int ROWS = 0;
   private static final int FIRST_STATE = 8;
   private static final int BLOCK = 256;
+  private static final int RESTATED_AT_ONCE = 10_000;
 
   private final boolean global;
   private final RowLayout input;
   private final RowLayout keyLayout;
   private final int[] groupColumns;
   private final RowWriter keyWriter;
-  private final ByteArena arena = new ByteArena();
+  private final ByteArena blobs = new ByteArena();
   private final KeyedArena groups;
   private final Call[] calls;
   private final OrderedValues[] ordered;
@@ -103,7 +106,7 @@ final class GroupAggregate implements Operator {
     }
     ordered = orderedList.toArray(new OrderedValues[0]);
     distincts = distinctList.toArray(new DistinctValues[0]);
-    groups = new KeyedArena(arena, keyLayout.anyVariable() ? -1 : keyLayout.fixedBytes(), offset);
+    groups = new KeyedArena(keyLayout.anyVariable() ? -1 : keyLayout.fixedBytes(), offset);
   }
 
   @Override
@@ -176,7 +179,7 @@ final class GroupAggregate implements Operator {
         return;
       }
     }
-    call.accumulator.add(bytes, row, effective, chunk, value + call.stateOffset, arena);
+    call.accumulator.add(bytes, row, effective, chunk, value + call.stateOffset, blobs);
   }
 
   private void touch(int entry, boolean emitOld) {
@@ -193,6 +196,7 @@ final class GroupAggregate implements Operator {
     touched[touchedCount] = entry;
     oldRows[touchedCount++] = oldRow;
     groups.setMark(entry, touchedCount);
+    groups.changed(entry);
   }
 
   /** Appends the group's row as it stands; answers false if its result does not fit. */
@@ -215,7 +219,7 @@ final class GroupAggregate implements Operator {
         if (call.ordered != null) {
           call.ordered.write(keyLayout, chunk, key, writer, column);
         } else {
-          call.accumulator.write(chunk, value + call.stateOffset, arena, writer, column);
+          call.accumulator.write(chunk, value + call.stateOffset, blobs, writer, column);
         }
       }
       out.commit(weight);
@@ -251,10 +255,7 @@ final class GroupAggregate implements Operator {
       }
     }
     touchedCount = 0;
-    if (next != null && !out.isEmpty()) {
-      next.push(port, out);
-      out.clear();
-    }
+    handOn();
   }
 
   /**
@@ -280,15 +281,49 @@ final class GroupAggregate implements Operator {
     int value = groups.valueAt(entry);
     for (Call call : calls) {
       if (call.accumulator != null) {
-        call.accumulator.release(chunk, value + call.stateOffset, arena);
+        call.accumulator.release(chunk, value + call.stateOffset, blobs);
       }
     }
     groups.remove(entry);
   }
 
   @Override
+  public void durable(Consumer<Durable> into) {
+    into.accept(groups);
+    into.accept(blobs);
+    for (DistinctValues values : distincts) {
+      into.accept(values.counts);
+    }
+    for (OrderedValues values : ordered) {
+      into.accept(values.durable());
+    }
+  }
+
+  @Override
+  public void restate(Runnable pause) {
+    int[] given = new int[1];
+    groups.forEach(
+        entry -> {
+          emit(entry, 1);
+          if (++given[0] % RESTATED_AT_ONCE == 0) {
+            handOn();
+            pause.run();
+          }
+        });
+    handOn();
+    pause.run();
+  }
+
+  private void handOn() {
+    if (next != null && !out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  @Override
   public long stateBytes() {
-    long bytes = arena.heapBytes() + groups.heapBytes();
+    long bytes = blobs.heapBytes() + groups.heapBytes();
     for (OrderedValues values : ordered) {
       bytes += values.heapBytes();
     }
@@ -311,7 +346,6 @@ final class GroupAggregate implements Operator {
     private final RowLayout input;
     private final int[] columns;
     private final RowWriter writer;
-    private final ByteArena arena = new ByteArena();
     private final KeyedArena counts;
 
     DistinctValues(AggregateCall call, RowLayout input, int[] groupColumns) {
@@ -319,7 +353,7 @@ final class GroupAggregate implements Operator {
       columns = Arrays.copyOf(groupColumns, groupColumns.length + call.arguments().length);
       System.arraycopy(call.arguments(), 0, columns, groupColumns.length, call.arguments().length);
       writer = new RowWriter(new RowLayout(input.schema().project(columns)), 256);
-      counts = new KeyedArena(arena, -1, 8);
+      counts = new KeyedArena(-1, 8);
     }
 
     long add(byte[] bytes, int row, long weight) {
@@ -334,6 +368,7 @@ final class GroupAggregate implements Operator {
       long old = Bytes.getLong(chunk, at);
       long now = old + weight;
       Bytes.putLong(chunk, at, now);
+      counts.changed(entry);
       if (now == 0) {
         counts.remove(entry);
       }
@@ -341,7 +376,7 @@ final class GroupAggregate implements Operator {
     }
 
     long heapBytes() {
-      return arena.heapBytes() + counts.heapBytes();
+      return counts.heapBytes();
     }
   }
 

@@ -2,14 +2,26 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.StateFormatException;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.ViewStore;
+import java.io.ByteArrayInputStream;
+import java.io.ByteArrayOutputStream;
+import java.io.DataInputStream;
+import java.io.DataOutputStream;
+import java.io.IOException;
+import java.io.UncheckedIOException;
+import java.util.ArrayList;
+import java.util.List;
 
 /**
  * A relation or a follower in the live graph: what it is fed by and where its delta goes. Built by
  * whoever defines it, then owned by the epoch loop; the figures may be read from any thread.
  */
 public final class LiveNode {
+  private static final byte FIGURES_VERSION = 1;
+
   private final long id;
   private final String name;
   private final Circuit circuit;
@@ -18,6 +30,7 @@ public final class LiveNode {
   private final Page input;
   private final int eventTime;
   private final Watermark watermark;
+  private final KeyedInput keyed;
   private Page delta;
 
   private volatile long changes;
@@ -26,7 +39,9 @@ public final class LiveNode {
   private volatile long late;
   private volatile long stateBytes;
   private volatile long stateKeys;
+  private volatile long rejected;
   private volatile String failure;
+  private volatile boolean stoppedBySource;
 
   /** Told of a node's delta at the end of each epoch that has one, on the loop's thread. */
   @FunctionalInterface
@@ -43,7 +58,8 @@ public final class LiveNode {
       ViewStore store,
       Listener listener,
       int eventTime,
-      Watermark watermark) {
+      Watermark watermark,
+      KeyedInput keyed) {
     this.id = id;
     this.name = name;
     this.circuit = circuit;
@@ -52,26 +68,52 @@ public final class LiveNode {
     this.input = circuit == null ? new Page(layout) : null;
     this.eventTime = eventTime;
     this.watermark = watermark;
+    this.keyed = keyed;
   }
 
-  /** A stream: keeps nothing but its figures. {@code eventTime} is a column or −1. */
+  /**
+   * A stream: keeps nothing but its figures.
+   *
+   * @param eventTime a column or −1
+   * @param idleMillis how long a silent partition holds the watermark back
+   */
   public static LiveNode stream(
-      long id, String name, RowLayout layout, int eventTime, long latenessMicros) {
+      long id, String name, RowLayout layout, int eventTime, long latenessMicros, long idleMillis) {
     return new LiveNode(
-        id, name, layout, null, null, null, eventTime, new Watermark(latenessMicros));
+        id,
+        name,
+        layout,
+        null,
+        null,
+        null,
+        eventTime,
+        new Watermark(latenessMicros, idleMillis),
+        null);
   }
 
+  /** A table changed by statements: it is fed its delta. */
   public static LiveNode table(long id, String name, RowLayout layout, ViewStore store) {
-    return new LiveNode(id, name, layout, null, store, null, -1, null);
+    return new LiveNode(id, name, layout, null, store, null, -1, null, null);
+  }
+
+  /**
+   * A table that follows a source: it is fed operations on its keys.
+   *
+   * @param key the columns of its key
+   */
+  public static LiveNode keyedTable(
+      long id, String name, RowLayout layout, int[] key, ViewStore store) {
+    return new LiveNode(
+        id, name, layout, null, store, null, -1, null, new KeyedInput(layout.schema(), key, store));
   }
 
   public static LiveNode view(long id, String name, Circuit circuit, ViewStore store) {
-    return new LiveNode(id, name, null, circuit, store, null, -1, null);
+    return new LiveNode(id, name, null, circuit, store, null, -1, null, null);
   }
 
   /** Somebody who is told of every change to a query's answer. */
   public static LiveNode follower(Circuit circuit, Listener listener) {
-    return new LiveNode(-1, "a follower", null, circuit, null, listener, -1, null);
+    return new LiveNode(-1, "a follower", null, circuit, null, listener, -1, null, null);
   }
 
   public long id() {
@@ -121,6 +163,26 @@ public final class LiveNode {
     return stateKeys;
   }
 
+  /** Messages for it that were not taken. */
+  public long rejected() {
+    return rejected;
+  }
+
+  /** Whether its source ended it: its rows stay right as of that moment. */
+  public boolean stoppedBySource() {
+    return stoppedBySource;
+  }
+
+  /** Where the partitions of a stream stand; empty for others. Safe from any thread. */
+  public List<Watermark.PartitionMark> partitions(long nowMillis) {
+    if (watermark == null) {
+      return List.of();
+    }
+    synchronized (watermark) {
+      return watermark.partitions(nowMillis);
+    }
+  }
+
   /** Why it no longer takes part in epochs, or null if it does. */
   public String failure() {
     return failure;
@@ -128,19 +190,46 @@ public final class LiveNode {
 
   // ---- the rest is for the epoch loop
 
-  void take(Page page) {
-    input.appendAll(page);
+  void take(Page page, int partition, long nowMillis) {
     changes += page.size();
+    delta = input;
+    if (keyed != null && page.layout().columns() != input.layout().columns()) {
+      keyed.take(page);
+      return;
+    }
+    input.appendAll(page);
     if (eventTime >= 0) {
-      for (int i = 0; i < page.size(); i++) {
-        if (!page.layout().isNull(page.bytes(), page.start(i), eventTime)) {
-          watermark.observe(page.layout().slot(page.bytes(), page.start(i), eventTime));
+      synchronized (watermark) {
+        watermark.expect(partition, nowMillis);
+        for (int i = 0; i < page.size(); i++) {
+          if (!page.layout().isNull(page.bytes(), page.start(i), eventTime)) {
+            watermark.observe(
+                partition, page.layout().slot(page.bytes(), page.start(i), eventTime), nowMillis);
+          }
         }
       }
-      watermarkMicros = watermark.micros();
       late = watermark.late();
     }
-    delta = input;
+  }
+
+  /** Ends the taking of one epoch, before anything reads the delta. */
+  void taken() {
+    if (keyed != null && delta != null) {
+      keyed.flush(input);
+    }
+  }
+
+  void advanceWatermark(long nowMillis) {
+    if (eventTime >= 0) {
+      synchronized (watermark) {
+        watermark.advance(nowMillis);
+      }
+      watermarkMicros = watermark.micros();
+    }
+  }
+
+  void rejected(int more) {
+    rejected += more;
   }
 
   Page delta() {
@@ -193,5 +282,119 @@ public final class LiveNode {
 
   void fail(String reason) {
     failure = reason;
+  }
+
+  void stopBySource(String reason) {
+    failure = reason;
+    stoppedBySource = true;
+  }
+
+  /** What saved state must have been made by to be of use: the plan, or the columns of a table. */
+  public String planPrint() {
+    return circuit != null
+        ? circuit.fingerprint()
+        : store == null ? "" : store.version().schema().columns().toString();
+  }
+
+  /** Takes no part in epochs from the start, for a reason. */
+  public void giveUp(String reason) {
+    fail(reason);
+  }
+
+  /** Takes part again after its source had ended it. */
+  public void goOn() {
+    failure = null;
+    stoppedBySource = false;
+  }
+
+  /** The state a checkpoint saves besides {@link #figures}. */
+  List<Durable> durable() {
+    List<Durable> parts = new ArrayList<>();
+    if (circuit != null) {
+      parts.addAll(circuit.durable());
+    }
+    if (store != null && (circuit == null || !circuit.derivable())) {
+      parts.add(store.durable());
+    }
+    return parts;
+  }
+
+  /** Everything else a checkpoint saves, in a form of its own. */
+  byte[] figures() {
+    ByteArrayOutputStream bytes = new ByteArrayOutputStream();
+    try (DataOutputStream out = new DataOutputStream(bytes)) {
+      out.writeByte(FIGURES_VERSION);
+      out.writeLong(changes);
+      out.writeLong(lastEpoch);
+      out.writeLong(rejected);
+      out.writeBoolean(stoppedBySource);
+      out.writeUTF(stoppedBySource ? failure : "");
+      if (watermark != null) {
+        watermark.save(out);
+      }
+      if (circuit != null) {
+        out.writeLong(circuit.rejects().count());
+        List<String> reasons = circuit.rejects().reasons();
+        out.writeInt(reasons.size());
+        for (String reason : reasons) {
+          out.writeUTF(reason.length() > 1000 ? reason.substring(0, 1000) : reason);
+        }
+      }
+    } catch (IOException e) {
+      throw new UncheckedIOException(e); // an array has no input or output to fail
+    }
+    return bytes.toByteArray();
+  }
+
+  /**
+   * Becomes what a checkpoint saved; before it is attached.
+   *
+   * @param parts chunks of each of {@link #durable}
+   * @throws StateFormatException if this release does not read it
+   */
+  public void restore(byte[] figures, List<List<byte[]>> parts, long nowMillis) {
+    List<Durable> durable = durable();
+    if (figures.length == 0 || figures[0] != FIGURES_VERSION || durable.size() != parts.size()) {
+      throw new StateFormatException("figures of another release");
+    }
+    for (int i = 0; i < parts.size(); i++) {
+      durable.get(i).restore(parts.get(i));
+    }
+    if (circuit != null) {
+      circuit.restored();
+      if (circuit.derivable()) {
+        circuit.restate(store::apply);
+      }
+    }
+    try (DataInputStream in = new DataInputStream(new ByteArrayInputStream(figures))) {
+      in.readByte();
+      changes = in.readLong();
+      lastEpoch = in.readLong();
+      rejected = in.readLong();
+      stoppedBySource = in.readBoolean();
+      String reason = in.readUTF();
+      failure = stoppedBySource ? reason : null;
+      if (watermark != null) {
+        watermark.restore(in, nowMillis);
+        watermarkMicros = watermark.micros();
+        late = watermark.late();
+      }
+      if (circuit != null) {
+        long count = in.readLong();
+        List<String> reasons = new ArrayList<>();
+        for (int n = in.readInt(); n > 0; n--) {
+          reasons.add(in.readUTF());
+        }
+        circuit.rejects().restore(count, reasons);
+      }
+    } catch (IOException e) {
+      throw new StateFormatException("figures that end too early");
+    }
+    measure();
+  }
+
+  /** Takes over the figures of the node it replaces, whose relation has got another column. */
+  public void takeOver(LiveNode older, long nowMillis) {
+    restore(older.figures(), List.of(), nowMillis);
   }
 }

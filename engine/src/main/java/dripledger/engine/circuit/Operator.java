@@ -1,6 +1,8 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.row.Page;
+import dripledger.engine.state.Durable;
+import java.util.function.Consumer;
 
 /** A step of a circuit. Called by one thread at a time, never concurrently. */
 interface Operator {
@@ -12,6 +14,19 @@ interface Operator {
 
   /** Ends the epoch: everything still held back for it goes downstream. */
   default void flush() {}
+
+  /** Gives the parts of the state that a checkpoint saves, always in the same order. */
+  default void durable(Consumer<Durable> into) {}
+
+  /**
+   * Sends downstream all that this operator has ever put out and not taken out again, from its
+   * state; only for those that {@link Circuit#derivable} counts on.
+   *
+   * @param pause called between bounded pieces
+   */
+  default void restate(Runnable pause) {
+    throw new IllegalStateException("this operator cannot tell its output from its state");
+  }
 
   /** Heap held as state, in bytes. */
   default long stateBytes() {

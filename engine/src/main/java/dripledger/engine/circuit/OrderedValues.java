@@ -6,7 +6,9 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.Durable;
 import dripledger.engine.state.SortedBag;
+import dripledger.engine.state.StateChunks;
 import java.util.Arrays;
 
 /**
@@ -88,6 +90,21 @@ final class OrderedValues {
     }
     end[last]++;
     return cursor.seek(end, 0, last + 1) ? cursor.previous() : cursor.last();
+  }
+
+  /** The values, for checkpoints. */
+  Durable durable() {
+    return new StateChunks.DurableBag() {
+      @Override
+      protected SortedBag current() {
+        return values;
+      }
+
+      @Override
+      protected void replace(SortedBag bag) {
+        values = bag;
+      }
+    };
   }
 
   long heapBytes() {

@@ -28,6 +28,13 @@ public final class Rejects {
     }
   }
 
+  /** Becomes what it was when a checkpoint was made. */
+  public synchronized void restore(long saved, List<String> savedReasons) {
+    count = saved;
+    reasons.clear();
+    reasons.addAll(savedReasons);
+  }
+
   public synchronized long count() {
     return count;
   }

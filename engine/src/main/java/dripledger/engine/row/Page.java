@@ -12,6 +12,7 @@ public final class Page {
   private int[] starts;
   private long[] weights;
   private int size;
+  private int committed; // where the last row that was committed ends
 
   public Page(RowLayout layout) {
     this(layout, 16);
@@ -63,6 +64,7 @@ public final class Page {
 
   public void clear() {
     size = 0;
+    committed = 0;
     writer.truncate(0);
   }
 
@@ -83,11 +85,21 @@ public final class Page {
     starts[size] = writer.start();
     weights[size] = weight;
     size++;
+    committed = writer.end();
   }
 
   /** Drops the row begun last. */
   public void abort() {
     writer.truncate(writer.start());
+  }
+
+  /** Drops every row from this index on, and one that was begun and not committed. */
+  public void truncate(int rows) {
+    if (rows < size) {
+      committed = starts[rows];
+      size = rows;
+    }
+    writer.truncate(committed);
   }
 
   /** Appends a whole row of this page's layout. */
@@ -96,9 +108,33 @@ public final class Page {
     commit(weight);
   }
 
+  /**
+   * Appends all rows of another page. One of an earlier layout of the same relation has fewer
+   * columns; those missing are NULL.
+   */
   public void appendAll(Page other) {
+    if (other.layout().columns() != layout().columns()) {
+      appendConverted(other);
+      return;
+    }
     for (int i = 0; i < other.size; i++) {
       append(other.bytes(), other.starts[i], other.end(i) - other.starts[i], other.weights[i]);
+    }
+  }
+
+  /** As {@link #appendAll}, with the columns both have; more on the other side are left out. */
+  public void appendConverted(Page other) {
+    int common = Math.min(layout().columns(), other.layout().columns());
+    for (int i = 0; i < other.size; i++) {
+      begin();
+      for (int c = 0; c < layout().columns(); c++) {
+        if (c < common) {
+          writer.copy(c, other.layout(), other.bytes(), other.starts[i], c);
+        } else {
+          writer.setNull(c);
+        }
+      }
+      commit(other.weights[i]);
     }
   }
 

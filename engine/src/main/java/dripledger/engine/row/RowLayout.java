@@ -102,6 +102,11 @@ public final class RowLayout {
     return fixedBytes;
   }
 
+  /** The layout of the first columns only. */
+  public RowLayout leading(int count) {
+    return new RowLayout(new Schema(schema.columns().subList(0, count)));
+  }
+
   public double doubleValue(byte[] bytes, int row, int column) {
     return Double.longBitsToDouble(slot(bytes, row, column));
   }

@@ -18,6 +18,7 @@ import org.apache.calcite.rel.RelReferentialConstraint;
 import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.StructKind;
+import org.apache.calcite.schema.Schema;
 import org.apache.calcite.schema.Statistic;
 import org.apache.calcite.schema.Table;
 import org.apache.calcite.schema.TranslatableTable;
@@ -47,11 +48,31 @@ final class CatalogSchema extends AbstractSchema {
   protected Map<String, Table> getTableMap() {
     Map<String, Table> tables = new HashMap<>();
     for (CatalogObject object : catalog.all()) {
+      if (object instanceof CatalogObject.Connection) {
+        continue;
+      }
       tables.put(
           object.name(),
           object instanceof CatalogObject.View view ? new PlainView(view) : new Relation(object));
     }
     return tables;
+  }
+
+  @Override
+  protected Map<String, Schema> getSubSchemaMap() {
+    return Map.of("drip", new Figures());
+  }
+
+  /** The schema {@code drip}: figures as tables. */
+  private final class Figures extends AbstractSchema {
+    @Override
+    protected Map<String, Table> getTableMap() {
+      Map<String, Table> tables = new HashMap<>();
+      for (CatalogObject.Figures figures : CatalogObject.Figures.ALL) {
+        tables.put(figures.name(), new Relation(figures));
+      }
+      return tables;
+    }
   }
 
   /** A stream, table or materialized view. */

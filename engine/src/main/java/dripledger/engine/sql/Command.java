@@ -1,6 +1,7 @@
 package dripledger.engine.sql;
 
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -17,17 +18,44 @@ public sealed interface Command {
     REPLACE
   }
 
+  record CreateConnection(
+      String name,
+      IfExists ifExists,
+      String type,
+      Map<String, CatalogObject.Connection.Option> options)
+      implements Command {}
+
+  /** {@code schema} is null if the columns are to be read off the source. */
   record CreateStream(
       String name,
       IfExists ifExists,
       Schema schema,
       int eventTime,
       long latenessMicros,
-      Map<Integer, CatalogObject.Meta> meta)
+      Map<Integer, CatalogObject.Meta> meta,
+      SourceSpec source)
       implements Command {}
 
-  record CreateTable(String name, IfExists ifExists, Schema schema, int[] primaryKey)
+  /** {@code schema} and {@code primaryKey} are null if they are to be read off the source. */
+  record CreateTable(
+      String name,
+      IfExists ifExists,
+      Schema schema,
+      int[] primaryKey,
+      Map<Integer, CatalogObject.Meta> meta,
+      SourceSpec source)
       implements Command {}
+
+  /** {@code kind} is STREAM or CONNECTION; options not named keep their values. */
+  record AlterOptions(
+      String kind, String name, Map<String, CatalogObject.Connection.Option> options)
+      implements Command {}
+
+  /** {@code replay}: events from before have the column too, where they still can be read. */
+  record AddColumn(String name, Column column, CatalogObject.Meta meta, boolean replay)
+      implements Command {}
+
+  record RefreshTable(String name) implements Command {}
 
   record CreateView(
       String name, IfExists ifExists, Schema schema, String query, Set<Long> dependsOn)
@@ -70,7 +98,8 @@ public sealed interface Command {
 
   record Describe(String name) implements Command {}
 
-  record Show(String kind) implements Command {}
+  /** {@code from} is the connection to look behind, or null. */
+  record Show(String kind, String from) implements Command {}
 
   /** BEGIN, COMMIT or ROLLBACK. */
   record Transaction(Step step) implements Command {

@@ -12,7 +12,9 @@ import java.util.Locale;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
 import org.apache.calcite.runtime.CalciteContextException;
+import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.parser.SqlParseException;
+import org.apache.calcite.sql.parser.SqlParserPos;
 
 /** Turns the SQL library's complaints into sentences for users, with place and hint. Stateless. */
 final class SqlErrors {
@@ -38,6 +40,12 @@ final class SqlErrors {
           "ROLLBACK");
 
   private SqlErrors() {}
+
+  /** A statement that makes no sense, with the place of the word that does not. */
+  static EngineException invalid(SqlNode at, String message, String hint) {
+    SqlParserPos pos = at.getParserPosition();
+    return new EngineException(Code.INVALID, message, pos.getLineNum(), pos.getColumnNum(), hint);
+  }
 
   static EngineException parse(SqlParseException e, String sql) {
     int line = e.getPos() == null ? 0 : e.getPos().getLineNum();

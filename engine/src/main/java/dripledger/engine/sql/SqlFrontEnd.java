@@ -5,24 +5,21 @@ import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.expr.ProgramCompiler;
-import dripledger.engine.expr.TypeMapping;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
-import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
-import dripledger.grammar.ColumnDefinition;
 import dripledger.grammar.Statement;
 import dripledger.grammar.StatementNode;
-import java.math.BigDecimal;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.HashMap;
-import java.util.LinkedHashMap;
 import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
 import java.util.Set;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
 import org.apache.calcite.config.CalciteConnectionConfigImpl;
 import org.apache.calcite.jdbc.CalciteSchema;
 import org.apache.calcite.plan.Contexts;
@@ -38,14 +35,12 @@ import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.RelRoot;
 import org.apache.calcite.rel.core.TableModify;
 import org.apache.calcite.rel.rules.CoreRules;
-import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
-import org.apache.calcite.sql.SqlIntervalLiteral;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
@@ -89,6 +84,22 @@ public final class SqlFrontEnd {
     /** The statement's own text. */
     public String text() {
       return textOf(node.getParserPosition(), script);
+    }
+
+    /**
+     * Gives an error the place of a word of the statement, if it has none and the word is there.
+     */
+    public EngineException placed(EngineException e, String word) {
+      Matcher m = Pattern.compile("\\b" + Pattern.quote(word) + "\\b").matcher(text());
+      if (e.line() > 0 || !m.find()) {
+        return e;
+      }
+      SqlParserPos pos = node.getParserPosition();
+      int lineBreak = text().lastIndexOf('\n', m.start());
+      int lines = (int) text().substring(0, m.start()).chars().filter(c -> c == '\n').count();
+      int column = lines == 0 ? pos.getColumnNum() + m.start() : m.start() - lineBreak;
+      return new EngineException(
+          e.code(), e.getMessage(), pos.getLineNum() + lines, column, e.hint());
     }
   }
 
@@ -148,6 +159,37 @@ public final class SqlFrontEnd {
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog);
     }
+  }
+
+  static String name(SqlIdentifier id) {
+    if (!id.isSimple()) {
+      throw new EngineException(
+          Code.INVALID,
+          "names have no dots here",
+          id.getParserPosition().getLineNum(),
+          id.getParserPosition().getColumnNum(),
+          "all objects live in one place; write " + id.names.get(id.names.size() - 1));
+    }
+    return id.getSimple();
+  }
+
+  static Command.IfExists ifExists(boolean replace, boolean ifNotExists) {
+    return replace
+        ? Command.IfExists.REPLACE
+        : ifNotExists ? Command.IfExists.SKIP : Command.IfExists.FAIL;
+  }
+
+  static int indexOf(Schema columns, SqlIdentifier id) {
+    int index = columns.indexOf(id.getSimple());
+    if (index < 0) {
+      String near =
+          SqlErrors.nearest(id.getSimple(), columns.columns().stream().map(Column::name).toList());
+      throw SqlErrors.invalid(
+          id,
+          "no column \"" + id.getSimple() + "\"",
+          near == null ? null : "did you mean \"" + near + "\"?");
+    }
+    return index;
   }
 
   /** The checking of one statement. */
@@ -220,11 +262,25 @@ public final class SqlFrontEnd {
     private Command own(StatementNode node) {
       Statement statement = node.statement();
       SqlParserPos pos = node.getParserPosition();
+      DefinitionStatements definitions =
+          new DefinitionStatements(catalog, type -> type.deriveType(validator, true));
+      if (statement instanceof Statement.CreateConnection s) {
+        return definitions.createConnection(s);
+      }
       if (statement instanceof Statement.CreateStream s) {
-        return createStream(s);
+        return definitions.createStream(s);
       }
       if (statement instanceof Statement.CreateTable s) {
-        return createTable(s);
+        return definitions.createTable(s);
+      }
+      if (statement instanceof Statement.AlterOptions s) {
+        return definitions.alterOptions(s);
+      }
+      if (statement instanceof Statement.AddColumn s) {
+        return definitions.addColumn(s);
+      }
+      if (statement instanceof Statement.RefreshTable s) {
+        return definitions.refreshTable(s);
       }
       if (statement instanceof Statement.CreateView s) {
         return createView(s);
@@ -241,6 +297,7 @@ public final class SqlFrontEnd {
       }
       if (statement instanceof Statement.Follow s) {
         Command.QueryPlan plan = query(s.query(), null, true);
+        refuseFigures(s.query());
         return new Command.Follow(plan);
       }
       if (statement instanceof Statement.Explain s) {
@@ -250,24 +307,12 @@ public final class SqlFrontEnd {
         return new Command.Describe(existing(s.name()).name());
       }
       if (statement instanceof Statement.Show s) {
-        return new Command.Show(s.kind());
+        return new Command.Show(s.kind(), s.from() == null ? null : existing(s.from()).name());
       }
       if (statement instanceof Statement.Transaction s) {
         return new Command.Transaction(Command.Transaction.Step.valueOf(s.step().name()));
       }
       throw SyntaxRewriter.unsupported(((Statement.Unsupported) statement).what(), pos, null);
-    }
-
-    private static String name(SqlIdentifier id) {
-      if (!id.isSimple()) {
-        throw new EngineException(
-            Code.INVALID,
-            "names have no dots here",
-            id.getParserPosition().getLineNum(),
-            id.getParserPosition().getColumnNum(),
-            "all objects live in one place; write " + id.names.get(id.names.size() - 1));
-      }
-      return id.getSimple();
     }
 
     private CatalogObject existing(SqlIdentifier id) {
@@ -286,175 +331,7 @@ public final class SqlFrontEnd {
       return object;
     }
 
-    private static Command.IfExists ifExists(boolean replace, boolean ifNotExists) {
-      return replace
-          ? Command.IfExists.REPLACE
-          : ifNotExists ? Command.IfExists.SKIP : Command.IfExists.FAIL;
-    }
-
-    private static EngineException invalid(SqlNode at, String message, String hint) {
-      SqlParserPos pos = at.getParserPosition();
-      return new EngineException(Code.INVALID, message, pos.getLineNum(), pos.getColumnNum(), hint);
-    }
-
     // ---- definitions
-
-    private Schema columns(Statement.Definition def, SqlIdentifier owner, Set<String> keyColumns) {
-      if (def.connection() != null) {
-        throw SyntaxRewriter.unsupported(
-            "FROM a connection", def.connection().getParserPosition(), "leave FROM out");
-      }
-      if (def.columns().isEmpty()) {
-        throw invalid(owner, "no columns are declared", "write (name TYPE, …) after the name");
-      }
-      List<Column> columns = new ArrayList<>();
-      Set<String> names = new LinkedHashSet<>();
-      for (ColumnDefinition c : def.columns()) {
-        String name = c.name().getSimple();
-        if (!names.add(name)) {
-          throw invalid(c.name(), "column \"" + name + "\" is declared twice", null);
-        }
-        RelDataType sqlType;
-        try {
-          sqlType = c.type().deriveType(validator, true);
-        } catch (RuntimeException e) {
-          throw invalid(
-              c.type(),
-              "no type \"" + c.type() + "\"",
-              "types: BOOLEAN, SMALLINT, INTEGER, BIGINT, REAL, DOUBLE, DECIMAL(p, s), VARCHAR,"
-                  + " VARBINARY, DATE, TIME, TIMESTAMP, ROW(…), T ARRAY");
-        }
-        ColumnType type = nullableInside(TypeMapping.fromSql(sqlType));
-        columns.add(
-            new Column(name, type.withNullable(!c.notNull() && !keyColumns.contains(name))));
-      }
-      return new Schema(columns);
-    }
-
-    /** Fields of a ROW may be missing in an event unless said otherwise. */
-    private static ColumnType nullableInside(ColumnType type) {
-      if (type.kind() == ColumnType.Kind.ROW) {
-        return ColumnType.row(
-            type.fields().stream()
-                .map(f -> new Column(f.name(), nullableInside(f.type()).withNullable(true)))
-                .toList());
-      }
-      return type;
-    }
-
-    private Command createStream(Statement.CreateStream s) {
-      Statement.Definition def = s.definition();
-      if (def.primaryKey() != null) {
-        throw invalid(
-            def.primaryKey().get(0),
-            "a stream has no primary key",
-            "use CREATE TABLE for keyed rows");
-      }
-      Schema columns = columns(def, s.name(), Set.of());
-      Map<Integer, CatalogObject.Meta> meta = new LinkedHashMap<>();
-      for (int i = 0; i < def.columns().size(); i++) {
-        ColumnDefinition c = def.columns().get(i);
-        if (c.primaryKey()) {
-          throw invalid(c.name(), "a stream has no primary key", "use CREATE TABLE for keyed rows");
-        }
-        if (c.meta() != null) {
-          if (!c.meta().getSimple().equals("arrived_at")) {
-            throw SyntaxRewriter.unsupported(
-                "META " + c.meta().getSimple() + " of a pushed stream",
-                c.meta().getParserPosition(),
-                "a pushed stream knows arrived_at");
-          }
-          if (columns.type(i).kind() != ColumnType.Kind.TIMESTAMP) {
-            throw invalid(c.name(), "arrived_at is a TIMESTAMP", null);
-          }
-          meta.put(i, CatalogObject.Meta.ARRIVED_AT);
-        }
-      }
-      int eventTime = -1;
-      long lateness = 0;
-      if (def.eventTime() != null) {
-        eventTime = columns.indexOf(def.eventTime().getSimple());
-        if (eventTime < 0) {
-          throw invalid(
-              def.eventTime(),
-              "no column \"" + def.eventTime().getSimple() + "\" for EVENT TIME",
-              null);
-        }
-        if (columns.type(eventTime).kind() != ColumnType.Kind.TIMESTAMP) {
-          throw invalid(def.eventTime(), "EVENT TIME needs a TIMESTAMP column", null);
-        }
-        lateness = def.lateness() == null ? 0 : intervalMicros(def.lateness());
-      }
-      return new Command.CreateStream(
-          name(s.name()),
-          ifExists(s.replace(), s.ifNotExists()),
-          columns,
-          eventTime,
-          lateness,
-          meta);
-    }
-
-    private static long intervalMicros(SqlNode node) {
-      SqlIntervalLiteral.IntervalValue value =
-          ((SqlIntervalLiteral) node).getValueAs(SqlIntervalLiteral.IntervalValue.class);
-      if (value.getIntervalQualifier().isYearMonth()) {
-        throw invalid(node, "LATENESS is in days or less", null);
-      }
-      return ((SqlIntervalLiteral) node)
-          .getValueAs(BigDecimal.class)
-          .multiply(BigDecimal.valueOf(1000))
-          .longValue();
-    }
-
-    private Command createTable(Statement.CreateTable s) {
-      Statement.Definition def = s.definition();
-      List<SqlIdentifier> key = new ArrayList<>();
-      for (ColumnDefinition c : def.columns()) {
-        if (c.primaryKey()) {
-          key.add(c.name());
-        }
-        if (c.meta() != null) {
-          throw invalid(c.meta(), "a local table has no transport to ask for META columns", null);
-        }
-      }
-      if (def.eventTime() != null) {
-        throw invalid(def.eventTime(), "a table has no event time", "use CREATE STREAM for events");
-      }
-      if (def.primaryKey() != null) {
-        if (!key.isEmpty()) {
-          throw invalid(def.primaryKey().get(0), "PRIMARY KEY is declared twice", null);
-        }
-        key = def.primaryKey();
-      }
-      Set<String> keyNames = new LinkedHashSet<>();
-      key.forEach(k -> keyNames.add(k.getSimple()));
-      Schema columns = columns(def, s.name(), keyNames);
-      if (key.isEmpty()) {
-        throw invalid(
-            s.name(),
-            "a table needs a primary key",
-            "add PRIMARY KEY to a column or PRIMARY KEY (…)");
-      }
-      return new Command.CreateTable(
-          name(s.name()),
-          ifExists(s.replace(), s.ifNotExists()),
-          columns,
-          key.stream().mapToInt(k -> indexOf(columns, k)).toArray());
-    }
-
-    private static int indexOf(Schema columns, SqlIdentifier id) {
-      int index = columns.indexOf(id.getSimple());
-      if (index < 0) {
-        String near =
-            SqlErrors.nearest(
-                id.getSimple(), columns.columns().stream().map(Column::name).toList());
-        throw invalid(
-            id,
-            "no column \"" + id.getSimple() + "\"",
-            near == null ? null : "did you mean \"" + near + "\"?");
-      }
-      return index;
-    }
 
     private Command createView(Statement.CreateView s) {
       if (!s.options().isEmpty()) {
@@ -474,14 +351,15 @@ public final class SqlFrontEnd {
       Set<String> names = new LinkedHashSet<>();
       for (Column c : columns.columns()) {
         if (!names.add(c.name())) {
-          throw invalid(
+          throw SqlErrors.invalid(
               s.query(), "column \"" + c.name() + "\" appears twice", "rename one with AS");
         }
         if (c.name().startsWith("EXPR$")) {
-          throw invalid(
+          throw SqlErrors.invalid(
               s.query(), "column " + (names.size()) + " has no name", "give it one with AS");
         }
       }
+      refuseFigures(s.query());
       if (!s.materialized()) {
         return new Command.CreateView(
             name(s.name()),
@@ -511,6 +389,13 @@ public final class SqlFrontEnd {
           List.of());
     }
 
+    private void refuseFigures(SqlNode query) {
+      if (used.stream().anyMatch(id -> id < 0)) {
+        throw SqlErrors.invalid(
+            query, "the tables of schema drip are figures of the moment", "read them with SELECT");
+      }
+    }
+
     private Command explain(Statement.Explain s) {
       if (s.target() instanceof SqlIdentifier id) {
         CatalogObject object = existing(id);
@@ -521,7 +406,8 @@ public final class SqlFrontEnd {
           return new Command.Explain(
               s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null);
         }
-        throw invalid(id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
+        throw SqlErrors.invalid(
+            id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
       }
       if (s.analyze()) {
         throw SyntaxRewriter.unsupported(
@@ -635,10 +521,16 @@ public final class SqlFrontEnd {
       boolean insert = node instanceof SqlInsert;
       if (object instanceof CatalogObject.View
           || object instanceof CatalogObject.MaterializedView) {
-        throw invalid(target, "a view cannot be changed", "change what it reads from");
+        throw SqlErrors.invalid(target, "a view cannot be changed", "change what it reads from");
+      }
+      if (CatalogObject.sourceOf(object) != null || object instanceof CatalogObject.Connection) {
+        throw SqlErrors.invalid(
+            target,
+            "\"" + object.name() + "\" follows its source and is not changed by statements",
+            "change it at the source");
       }
       if (!insert && object instanceof CatalogObject.Stream) {
-        throw invalid(
+        throw SqlErrors.invalid(
             target, "events of a stream cannot be changed", "use a table for rows that change");
       }
       SqlNode validated;

@@ -1,21 +1,23 @@
 package dripledger.engine.state;
 
 import dripledger.engine.row.Bytes;
+import java.util.List;
 
 /**
- * A hash table from byte keys to values of one fixed size, both inline in a {@link ByteArena}: open
- * addressing with linear probing and backward-shift deletion (Knuth, TAOCP 3, 6.4, algorithm R).
+ * A hash table from byte keys to values of one fixed size, both inline in a {@link ByteArena} of
+ * its own: open addressing with linear probing and backward-shift deletion (Knuth, TAOCP 3, 6.4,
+ * algorithm R).
  *
  * <p>A slot is a long: 32 hash bits above the entry's address, so that a probe touches an entry
  * only if its hash matches, and growing touches none. Load is kept at or below 0.7; {@code drip
  * bench aggregation} prints what a key costs. An entry is {@code mark:int | [key length:int] | key
  * | value}; the mark belongs to the caller and starts at 0. Entries do not move. Single writer.
  */
-public final class KeyedArena {
+public final class KeyedArena implements Durable {
   private static final int MARK_BYTES = 4;
   private static final double MAX_LOAD = 0.7;
 
-  private final ByteArena arena;
+  private final ByteArena arena = new ByteArena();
   private final int fixedKeyLength;
   private final int valueLength;
   private long[] slots = new long[64];
@@ -27,8 +29,7 @@ public final class KeyedArena {
    * @param fixedKeyLength the length of every key, or −1 if it varies
    * @param valueLength the length of every value
    */
-  public KeyedArena(ByteArena arena, int fixedKeyLength, int valueLength) {
-    this.arena = arena;
+  public KeyedArena(int fixedKeyLength, int valueLength) {
     this.fixedKeyLength = fixedKeyLength;
     this.valueLength = valueLength;
   }
@@ -60,6 +61,11 @@ public final class KeyedArena {
   /** Where the key starts within {@link #chunk}. */
   public int keyAt(int entry) {
     return keyOffset(arena.offset(entry));
+  }
+
+  /** Notes that the caller is about to write into the entry's value. */
+  public void changed(int entry) {
+    arena.changed(entry, entryBytes(keyLength(entry)));
   }
 
   public int keyLength(int entry) {
@@ -206,8 +212,44 @@ public final class KeyedArena {
     growAt = (int) (larger.length * MAX_LOAD);
   }
 
-  /** Heap held by the table, in bytes; the arena answers for the entries. */
+  @Override
+  public Capture capture(boolean whole) {
+    return arena.capture(whole);
+  }
+
+  /** The entries come back as they were; the table is made again from them. */
+  @Override
+  public void restore(List<byte[]> chunks) {
+    arena.restore(chunks);
+    arena.forEachBlock(
+        entry -> {
+          byte[] chunk = arena.chunk(entry);
+          int offset = arena.offset(entry);
+          int length = keyLength(chunk, offset);
+          long tag = Bytes.hash(chunk, keyOffset(offset), length) >>> 32;
+          int at = (int) tag & mask;
+          while (slots[at] != 0) {
+            at = (at + 1) & mask;
+          }
+          slots[at] = (tag << 32) | (entry & 0xFFFFFFFFL);
+          if (++size > growAt) {
+            grow();
+          }
+          return entryBytes(length);
+        });
+  }
+
+  /** Visits every entry, in no order. */
+  public void forEach(java.util.function.IntConsumer visitor) {
+    for (long slot : slots) {
+      if (slot != 0) {
+        visitor.accept((int) slot);
+      }
+    }
+  }
+
+  /** Heap held by table and entries, in bytes. */
   public long heapBytes() {
-    return 8L * slots.length + 64;
+    return 8L * slots.length + 64 + arena.heapBytes();
   }
 }

@@ -1,16 +1,26 @@
 package dripledger.engine.view;
 
+import dripledger.engine.catalog.SourcePosition;
 import java.util.Map;
 
 /**
- * All relations at one epoch: what a reader gets with one pointer read. Immutable.
+ * All relations at one epoch: what a reader gets with one pointer read. It stands for an exact
+ * prefix of every input: of the ledger up to a sequence, of each source up to a position.
+ * Immutable.
  *
  * @param epoch the epoch's number
- * @param sequence the last append of the ledger it holds: it stands for exactly that prefix
+ * @param sequence the last append of the ledger it holds
+ * @param positions how far each input was read, by the number of the stream, table or shared
+ *     connection
  * @param relations tables and materialized views by number; streams are not kept
  */
-public record Snapshot(long epoch, long sequence, Map<Long, RelationVersion> relations) {
+public record Snapshot(
+    long epoch,
+    long sequence,
+    Map<Long, SourcePosition> positions,
+    Map<Long, RelationVersion> relations) {
   public Snapshot {
+    positions = Map.copyOf(positions);
     relations = Map.copyOf(relations);
   }
 
@@ -23,6 +33,6 @@ public record Snapshot(long epoch, long sequence, Map<Long, RelationVersion> rel
   public Snapshot with(long id, RelationVersion version) {
     Map<Long, RelationVersion> copy = new java.util.HashMap<>(relations);
     copy.put(id, version);
-    return new Snapshot(epoch, sequence, copy);
+    return new Snapshot(epoch, sequence, positions, copy);
   }
 }

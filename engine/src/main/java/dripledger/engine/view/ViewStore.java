@@ -6,7 +6,9 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.Durable;
 import dripledger.engine.state.SortedBag;
+import dripledger.engine.state.StateChunks;
 
 /**
  * The rows of a view or table, kept in key order. {@link #apply} is called by one thread; the
@@ -18,6 +20,18 @@ public final class ViewStore {
   private final int[] key;
   private final BagBatch batch = new BagBatch();
   private final SortKeyCodec.ByteSink keyBytes = new SortKeyCodec.ByteSink();
+  private final Durable durable =
+      new StateChunks.DurableBag() {
+        @Override
+        protected SortedBag current() {
+          return rows;
+        }
+
+        @Override
+        protected void replace(SortedBag bag) {
+          rows = bag;
+        }
+      };
   private SortedBag rows = SortedBag.EMPTY;
 
   /**
@@ -74,6 +88,38 @@ public final class ViewStore {
     } finally {
       batch.clear();
     }
+  }
+
+  /** The order-preserving bytes of a row's key. */
+  public byte[] encodeKey(byte[] bytes, int row) {
+    keyBytes.clear();
+    codec.encode(bytes, row, keyBytes);
+    return keyBytes.toByteArray();
+  }
+
+  /** Receives a row by place; the array is never written again. */
+  @FunctionalInterface
+  public interface RowSink {
+    void row(byte[] bytes, int at, int length);
+  }
+
+  /** Gives the first row with this key, as it stands now, if there is one. */
+  public void find(byte[] encodedKey, RowSink sink) {
+    SortedBag.Cursor cursor = rows.cursor();
+    if (cursor.seek(encodedKey, 0, encodedKey.length)
+        && cursor.startsWith(encodedKey, 0, encodedKey.length)) {
+      sink.row(cursor.bytes(), cursor.keyEnd(), cursor.end() - cursor.keyEnd());
+    }
+  }
+
+  /** The rows, for checkpoints. */
+  public Durable durable() {
+    return durable;
+  }
+
+  /** Becomes the content of another store of the same schema and key. */
+  public void become(ViewStore other) {
+    rows = other.rows;
   }
 
   public RelationVersion version() {

@@ -33,7 +33,7 @@ class EpochLoopTest {
   private static EpochLoop loop(long maxQueuedBytes) {
     long[] next = {1};
     return new EpochLoop(
-        new EpochLoop.Limits(100, maxQueuedBytes),
+        new EpochLoop.Limits(100, maxQueuedBytes, 1L << 30),
         count -> {
           next[0] += count;
           return next[0] - count;
@@ -50,7 +50,7 @@ class EpochLoopTest {
   @Test
   void epochsPublishEverythingAtOnce() throws Exception {
     try (EpochLoop loop = loop(1 << 20)) {
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0));
+      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.attach(distinct(2, 1));
       loop.attach(distinct(3, 2));
       loop.start();
@@ -69,8 +69,8 @@ class EpochLoopTest {
       LiveNode bad = distinct(3, 1);
       LiveNode reader = distinct(4, 3);
       LiveNode good = distinct(5, 2);
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0));
-      loop.attach(LiveNode.stream(2, "other", LAYOUT, -1, 0));
+      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(LiveNode.stream(2, "other", LAYOUT, -1, 0, 60_000));
       loop.attach(bad);
       loop.attach(reader);
       loop.attach(good);
@@ -96,7 +96,7 @@ class EpochLoopTest {
   @Test
   void inputsWaitWhileTooMuchIsQueued() throws Exception {
     try (EpochLoop loop = loop(100)) {
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0));
+      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.start();
       CountDownLatch hold = new CountDownLatch(1);
       List<Object> ignored = new ArrayList<>();

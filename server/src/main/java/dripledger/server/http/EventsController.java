@@ -1,17 +1,22 @@
 package dripledger.server.http;
 
+import dripledger.connectors.OutsideSystems;
+import dripledger.connectors.format.BadRecord;
+import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.EventParser;
-import dripledger.connectors.format.Reject;
 import dripledger.engine.Engine;
 import dripledger.engine.EngineException;
 import dripledger.engine.Ledger;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.source.Reject;
 import jakarta.servlet.http.HttpServletRequest;
 import java.io.BufferedInputStream;
 import java.io.IOException;
 import java.io.InputStream;
 import java.time.LocalDateTime;
 import java.time.ZoneOffset;
+import java.time.temporal.ChronoUnit;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.LinkedHashMap;
@@ -32,10 +37,14 @@ import org.springframework.web.bind.annotation.RestController;
 class EventsController {
   private static final int SHOWN_REJECTS = 100;
 
-  private final Engine engine;
+  private static final int KEPT_AT_ONCE = 1000;
 
-  EventsController(Engine engine) {
+  private final Engine engine;
+  private final OutsideSystems outside;
+
+  EventsController(Engine engine, OutsideSystems outside) {
     this.engine = engine;
+    this.outside = outside;
   }
 
   @PostMapping("/api/v1/streams/{name}/events")
@@ -57,10 +66,20 @@ class EventsController {
           "wait can be \"applied\"",
           "leave it out or say wait=applied");
     }
-    Map<Integer, Object> filled = new HashMap<>();
-    stream.meta().forEach((column, meta) -> filled.put(column, LocalDateTime.now(ZoneOffset.UTC)));
+    if (stream.source() != null) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "\"" + name + "\" is read from " + stream.source().connection() + " and not pushed to",
+          "send the event there");
+    }
+    LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
+    Map<Integer, Long> filled = new HashMap<>();
+    stream.meta().forEach((column, meta) -> filled.put(column, BoxedRows.micros(now)));
     List<CompletableFuture<Ledger.Receipt>> receipts = new ArrayList<>();
-    List<Reject> rejects = new ArrayList<>();
+    List<BadRecord> rejects = new ArrayList<>();
+    List<Reject> kept = new ArrayList<>();
+    DriftLog drift = outside.pushed(stream.id());
+    drift.at("pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z");
     long[] counts = new long[2];
     EventParser parser =
         new EventParser(
@@ -75,16 +94,24 @@ class EventsController {
               if (rejects.size() < SHOWN_REJECTS) {
                 rejects.add(reject);
               }
-            });
+              String origin = "pushed, line " + reject.line();
+              kept.add(new Reject(stream.id(), now, reject.reason(), null, reject.bytes(), origin));
+              if (kept.size() >= KEPT_AT_ONCE) {
+                engine.reject(List.copyOf(kept));
+                kept.clear();
+              }
+            },
+            drift);
     InputStream body = new BufferedInputStream(request.getInputStream(), 1 << 16);
     parser.parse(body, format(request.getContentType(), body));
+    engine.reject(kept);
     return answer(stream, receipts, rejects, counts, wait != null);
   }
 
   private Map<String, Object> answer(
       CatalogObject.Stream stream,
       List<CompletableFuture<Ledger.Receipt>> receipts,
-      List<Reject> rejects,
+      List<BadRecord> rejects,
       long[] counts,
       boolean applied) {
     Ledger.Receipt last = null;
@@ -106,7 +133,11 @@ class EventsController {
       answer.put("epoch", engine.awaitApplied(last.sequence()));
     }
     if (!rejects.isEmpty()) {
-      answer.put("rejects", rejects);
+      answer.put(
+          "rejects",
+          rejects.stream()
+              .map(r -> Map.of("line", r.line(), "reason", r.reason(), "raw", r.raw()))
+              .toList());
     }
     return answer;
   }

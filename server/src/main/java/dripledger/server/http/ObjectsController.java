@@ -2,9 +2,12 @@ package dripledger.server.http;
 
 import dripledger.engine.Engine;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
+import dripledger.engine.source.Drift;
+import dripledger.engine.source.FeedStatus;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -34,6 +37,7 @@ class ObjectsController {
     answer.put("queued_bytes", engine.loop().queuedBytes());
     answer.put("held_bytes", engine.loop().heldBytes());
     answer.put("held_bytes_max", engine.options().maxHeldBytes());
+    answer.put("checkpoint", checkpoint());
     answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
     return answer;
   }
@@ -48,6 +52,29 @@ class ObjectsController {
     LiveNode node = engine.node(object);
     if (node != null && node.circuit() != null) {
       answer.put("reject_reasons", node.circuit().rejects().reasons());
+    }
+    List<Drift> drift = engine.connectors().drift(object.id());
+    if (!drift.isEmpty()) {
+      answer.put("drift", drift);
+    }
+    return answer;
+  }
+
+  private Map<String, Object> checkpoint() {
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("interval_ms", engine.checkpointer().intervalMillis());
+    Checkpointer.Figures figures = engine.checkpointer().figures();
+    if (figures != null) {
+      answer.put("epoch", figures.epoch());
+      answer.put("age_ms", System.currentTimeMillis() - figures.atMillis());
+      answer.put("duration_ms", figures.millis());
+      answer.put("pause_us", figures.pauseMicros());
+      answer.put("written_bytes", figures.bytes());
+      answer.put("total_bytes", figures.totalBytes());
+      answer.put("chunks", figures.chunks());
+    }
+    if (engine.checkpointer().failure() != null) {
+      answer.put("failure", engine.checkpointer().failure());
     }
     return answer;
   }
@@ -65,11 +92,36 @@ class ObjectsController {
       answer.put(
           "key", Arrays.stream(key).mapToObj(i -> object.schema().column(i).name()).toList());
     }
+    if (object instanceof CatalogObject.Connection c) {
+      answer.put("type", c.type());
+      String health = engine.connectors().health(c);
+      answer.put("health", health == null ? "ok" : health);
+    }
     LiveNode node = engine.node(object);
     if (node != null) {
       figures(object, node, snapshot, answer);
+      input(object, answer);
     }
     return answer;
+  }
+
+  private void input(CatalogObject object, Map<String, Object> answer) {
+    FeedStatus input = engine.input(object);
+    if (input == null) {
+      return;
+    }
+    Map<String, Object> shown = new LinkedHashMap<>();
+    shown.put("connection", CatalogObject.sourceOf(object).connection());
+    shown.put("state", input.state());
+    shown.put("reason", input.reason());
+    shown.put("messages", input.messages());
+    shown.put("bytes", input.bytes());
+    shown.put("behind", input.behind() < 0 ? null : input.behind());
+    shown.put("behind_unit", input.behindUnit());
+    answer.put("input", shown);
+    if (!input.state().equals("reading") && "ok".equals(answer.get("health"))) {
+      answer.put("health", input.state() + ": " + input.reason());
+    }
   }
 
   private void figures(
@@ -89,6 +141,9 @@ class ObjectsController {
               : Casts.isoTimestamp(node.watermarkMicros()));
     }
     answer.put("changed_epoch", node.lastEpoch());
+    if (node.circuit() == null) {
+      answer.put("rejects", node.rejected());
+    }
     if (node.circuit() != null) {
       answer.put("state_bytes", node.stateBytes());
       answer.put("state_keys", node.stateKeys());

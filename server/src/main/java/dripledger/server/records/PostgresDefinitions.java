@@ -1,6 +1,7 @@
 package dripledger.server.records;
 
 import dripledger.engine.catalog.DefinitionStore;
+import dripledger.engine.catalog.SourcePosition;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
@@ -22,10 +23,20 @@ public final class PostgresDefinitions implements DefinitionStore {
     List<StoredDefinition> all = new ArrayList<>();
     try (Connection c = dataSource.getConnection();
         PreparedStatement s =
-            c.prepareStatement("SELECT id, name, kind, statement FROM definition ORDER BY id");
+            c.prepareStatement(
+                "SELECT id, name, kind, alters, statement, begin_position FROM definition"
+                    + " ORDER BY id");
         ResultSet r = s.executeQuery()) {
       while (r.next()) {
-        all.add(new StoredDefinition(r.getLong(1), r.getString(2), r.getString(3), r.getString(4)));
+        String begin = r.getString(6);
+        all.add(
+            new StoredDefinition(
+                r.getLong(1),
+                r.getString(2),
+                r.getString(3),
+                r.getLong(4),
+                r.getString(5),
+                begin == null ? null : new SourcePosition(begin)));
       }
     } catch (SQLException e) {
       throw new RecordsException("definitions cannot be read", e);
@@ -56,17 +67,22 @@ public final class PostgresDefinitions implements DefinitionStore {
       try {
         for (long id : dropped) {
           update(c, "UPDATE definition_history SET dropped_at = now() WHERE id = ?", id);
-          update(c, "DELETE FROM definition WHERE id = ?", id);
+          update(c, "DELETE FROM definition WHERE id = ? OR alters = ?", id, id);
           update(c, "DELETE FROM ledger_segment WHERE relation_id = ?", id);
+          update(c, "DELETE FROM ledger_input WHERE input_id = ?", id);
+          update(c, "DELETE FROM reject WHERE object_id = ?", id);
         }
         for (StoredDefinition d : added) {
           update(
               c,
-              "INSERT INTO definition (id, name, kind, statement) VALUES (?, ?, ?, ?)",
+              "INSERT INTO definition (id, name, kind, alters, statement, begin_position)"
+                  + " VALUES (?, ?, ?, ?, ?, ?)",
               d.id(),
               d.name(),
               d.kind(),
-              d.sql());
+              d.alters(),
+              d.sql(),
+              d.begin() == null ? null : d.begin().text());
           update(
               c,
               "INSERT INTO definition_history (id, name, kind, statement, defined_at)"

@@ -2,12 +2,16 @@ package dripledger.server.records;
 
 import com.github.luben.zstd.Zstd;
 import dripledger.engine.Ledger;
+import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.PageCodec;
+import dripledger.engine.source.Reject;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
 import java.sql.SQLException;
+import java.time.Instant;
+import java.time.ZoneOffset;
 import java.util.ArrayDeque;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -15,6 +19,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.ConcurrentHashMap;
 import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import javax.sql.DataSource;
@@ -37,36 +42,57 @@ public final class PostgresLedger implements Ledger {
   private static final long RETRY_MILLIS = 500;
 
   private record Pending(
-      List<Entry> entries, long bytes, CompletableFuture<Receipt> acknowledged) {}
+      List<Entry> entries, Settled settled, long bytes, CompletableFuture<Receipt> acknowledged) {}
+
+  private record PageKey(long relationId, int partition) {}
+
+  /** One group commit, on its way. */
+  private record Segment(
+      long sequence,
+      Map<PageKey, Page> pages,
+      Map<Long, SourcePosition> inputs,
+      List<Reject> rejects,
+      List<Long> replayed) {}
 
   private final DataSource dataSource;
   private final long maxWaitingBytes;
   private final ArrayDeque<Pending> queue = new ArrayDeque<>();
   private final Map<Long, Long> positions = new HashMap<>();
+  private final Map<Long, SourcePosition> inputs = new ConcurrentHashMap<>();
+  private final int maxRejects;
   private final Thread writer = new Thread(this::write, "ledger-writer");
   private long waitingBytes;
   private boolean closed;
   private volatile long lastSequence;
   private volatile Receiver receiver;
 
-  /** Reads where the ledger ends and starts the writer. */
-  public PostgresLedger(DataSource dataSource, long maxWaitingBytes) {
+  /**
+   * Reads where the ledger ends and starts the writer.
+   *
+   * @param maxRejects how many rejects of one object are kept
+   */
+  public PostgresLedger(DataSource dataSource, long maxWaitingBytes, int maxRejects) {
     this.dataSource = dataSource;
     this.maxWaitingBytes = maxWaitingBytes;
+    this.maxRejects = maxRejects;
     try (Connection c = dataSource.getConnection()) {
       try (PreparedStatement s =
-              c.prepareStatement("SELECT coalesce(max(sequence), 0) FROM ledger_segment");
+              c.prepareStatement("SELECT coalesce(max(sequence), 0) FROM ledger_end");
           ResultSet r = s.executeQuery()) {
         r.next();
         lastSequence = r.getLong(1);
       }
       try (PreparedStatement s =
-              c.prepareStatement(
-                  "SELECT relation_id, max(first_position + changes) FROM ledger_segment"
-                      + " GROUP BY relation_id");
+              c.prepareStatement("SELECT relation_id, position FROM ledger_end");
           ResultSet r = s.executeQuery()) {
         while (r.next()) {
           positions.put(r.getLong(1), r.getLong(2));
+        }
+      }
+      try (PreparedStatement s = c.prepareStatement("SELECT input_id, position FROM ledger_input");
+          ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          inputs.put(r.getLong(1), new SourcePosition(r.getString(2)));
         }
       }
     } catch (SQLException e) {
@@ -78,6 +104,29 @@ public final class PostgresLedger implements Ledger {
   @Override
   public void receiver(Receiver newReceiver) {
     receiver = newReceiver;
+  }
+
+  @Override
+  public Map<Long, SourcePosition> positions() {
+    return Map.copyOf(inputs);
+  }
+
+  /**
+   * Lets go of the events of a stream that were taken before a moment.
+   *
+   * @return how many segments went
+   */
+  public int forget(long relationId, Instant before) {
+    try (Connection c = dataSource.getConnection();
+        PreparedStatement s =
+            c.prepareStatement(
+                "DELETE FROM ledger_segment WHERE relation_id = ? AND taken_at < ?")) {
+      s.setLong(1, relationId);
+      s.setObject(2, before.atOffset(ZoneOffset.UTC));
+      return s.executeUpdate();
+    } catch (SQLException e) {
+      throw new RecordsException("old events cannot be let go", e);
+    }
   }
 
   @Override
@@ -98,9 +147,9 @@ public final class PostgresLedger implements Ledger {
   }
 
   @Override
-  public CompletableFuture<Receipt> append(List<Entry> entries) {
+  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled) {
     long bytes = entries.stream().mapToLong(e -> e.changes().byteSize()).sum();
-    Pending pending = new Pending(List.copyOf(entries), bytes, new CompletableFuture<>());
+    Pending pending = new Pending(List.copyOf(entries), settled, bytes, new CompletableFuture<>());
     synchronized (this) {
       while (waitingBytes > maxWaitingBytes && !closed) {
         try {
@@ -158,7 +207,10 @@ public final class PostgresLedger implements Ledger {
   }
 
   private void commit(List<Pending> group) {
-    Map<Long, Page> pages = new LinkedHashMap<>();
+    Map<PageKey, Page> pages = new LinkedHashMap<>();
+    Map<Long, SourcePosition> read = new HashMap<>();
+    List<Reject> rejects = new ArrayList<>();
+    List<Long> replayed = new ArrayList<>();
     List<long[]> ends = new ArrayList<>();
     Map<Long, Long> counted = new HashMap<>();
     for (Pending pending : group) {
@@ -166,16 +218,21 @@ public final class PostgresLedger implements Ledger {
       for (int i = 0; i < positionsAfter.length; i++) {
         Entry entry = pending.entries.get(i);
         pages
-            .computeIfAbsent(entry.relationId(), id -> new Page(entry.changes().layout()))
+            .computeIfAbsent(
+                new PageKey(entry.relationId(), entry.partition()),
+                id -> new Page(entry.changes().layout()))
             .appendAll(entry.changes());
         positionsAfter[i] =
             position(entry.relationId())
                 + counted.merge(entry.relationId(), (long) entry.changes().size(), Long::sum);
       }
       ends.add(positionsAfter);
+      read.putAll(pending.settled.positions());
+      rejects.addAll(pending.settled.rejects());
+      replayed.addAll(pending.settled.replayed());
     }
     long sequence = lastSequence + 1;
-    if (!store(sequence, pages)) {
+    if (!store(new Segment(sequence, pages, read, rejects, replayed))) {
       group.forEach(
           p ->
               p.acknowledged.completeExceptionally(
@@ -185,12 +242,13 @@ public final class PostgresLedger implements Ledger {
     synchronized (positions) {
       counted.forEach((id, n) -> positions.merge(id, n, Long::sum));
     }
+    inputs.putAll(read);
     lastSequence = sequence;
     Receiver to = receiver;
     if (to != null) {
       List<Entry> merged = new ArrayList<>();
-      pages.forEach((id, page) -> merged.add(new Entry(id, page)));
-      to.committed(sequence, merged);
+      pages.forEach((key, page) -> merged.add(new Entry(key.relationId, page, key.partition)));
+      to.committed(sequence, merged, read);
     }
     for (int i = 0; i < group.size(); i++) {
       group.get(i).acknowledged.complete(new Receipt(sequence, ends.get(i)));
@@ -198,14 +256,14 @@ public final class PostgresLedger implements Ledger {
   }
 
   /** Writes the segment until it is there; false if the service closes before it is. */
-  private boolean store(long sequence, Map<Long, Page> pages) {
+  private boolean store(Segment segment) {
     boolean inDoubt = false;
     while (true) {
       try {
-        if (inDoubt && exists(sequence)) {
+        if (inDoubt && exists(segment.sequence)) {
           return true;
         }
-        insert(sequence, pages);
+        insert(segment);
         return true;
       } catch (SQLException e) {
         inDoubt = true;
@@ -227,7 +285,7 @@ public final class PostgresLedger implements Ledger {
   private boolean exists(long sequence) throws SQLException {
     try (Connection c = dataSource.getConnection();
         PreparedStatement s =
-            c.prepareStatement("SELECT 1 FROM ledger_segment WHERE sequence = ? LIMIT 1")) {
+            c.prepareStatement("SELECT 1 FROM ledger_end WHERE sequence = ? LIMIT 1")) {
       s.setLong(1, sequence);
       try (ResultSet r = s.executeQuery()) {
         return r.next();
@@ -235,25 +293,36 @@ public final class PostgresLedger implements Ledger {
     }
   }
 
-  private void insert(long sequence, Map<Long, Page> pages) throws SQLException {
+  private void insert(Segment segment) throws SQLException {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try (PreparedStatement s =
           c.prepareStatement(
               "INSERT INTO ledger_segment"
-                  + " (sequence, relation_id, first_position, changes, raw_bytes, payload)"
-                  + " VALUES (?, ?, ?, ?, ?, ?)")) {
-        for (Map.Entry<Long, Page> e : pages.entrySet()) {
+                  + " (sequence, relation_id, partition, first_position, changes, raw_bytes, payload)"
+                  + " VALUES (?, ?, ?, ?, ?, ?, ?)")) {
+        Map<Long, Long> ends = new HashMap<>();
+        for (Map.Entry<PageKey, Page> e : segment.pages.entrySet()) {
+          long id = e.getKey().relationId;
+          long first = ends.computeIfAbsent(id, this::position);
+          ends.put(id, first + e.getValue().size());
+          if (e.getValue().isEmpty()) {
+            continue;
+          }
           byte[] raw = PageCodec.encode(e.getValue());
-          s.setLong(1, sequence);
-          s.setLong(2, e.getKey());
-          s.setLong(3, position(e.getKey()));
-          s.setInt(4, e.getValue().size());
-          s.setInt(5, raw.length);
-          s.setBytes(6, Zstd.compress(raw, COMPRESSION_LEVEL));
+          s.setLong(1, segment.sequence);
+          s.setLong(2, id);
+          s.setInt(3, e.getKey().partition);
+          s.setLong(4, first);
+          s.setInt(5, e.getValue().size());
+          s.setInt(6, raw.length);
+          s.setBytes(7, Zstd.compress(raw, COMPRESSION_LEVEL));
           s.addBatch();
         }
         s.executeBatch();
+        end(c, segment, ends);
+        Rejects.insert(c, segment.rejects, maxRejects);
+        Rejects.remove(c, segment.replayed);
         c.commit();
       } catch (SQLException e) {
         c.rollback();
@@ -264,13 +333,39 @@ public final class PostgresLedger implements Ledger {
     }
   }
 
+  private static void end(Connection c, Segment segment, Map<Long, Long> ends) throws SQLException {
+    try (PreparedStatement s =
+            c.prepareStatement(
+                "INSERT INTO ledger_end (relation_id, sequence, position) VALUES (?, ?, ?)"
+                    + " ON CONFLICT (relation_id) DO UPDATE"
+                    + " SET sequence = excluded.sequence, position = excluded.position");
+        PreparedStatement i =
+            c.prepareStatement(
+                "INSERT INTO ledger_input (input_id, position) VALUES (?, ?)"
+                    + " ON CONFLICT (input_id) DO UPDATE SET position = excluded.position")) {
+      for (Map.Entry<Long, Long> e : ends.entrySet()) {
+        s.setLong(1, e.getKey());
+        s.setLong(2, segment.sequence);
+        s.setLong(3, e.getValue());
+        s.addBatch();
+      }
+      s.executeBatch();
+      for (Map.Entry<Long, SourcePosition> e : segment.inputs.entrySet()) {
+        i.setLong(1, e.getKey());
+        i.setString(2, e.getValue().text());
+        i.addBatch();
+      }
+      i.executeBatch();
+    }
+  }
+
   @Override
   public void read(long relationId, Page template, long after, long through, Consumer<Page> sink) {
     scan(
-        "SELECT sequence, relation_id, raw_bytes, payload FROM ledger_segment"
+        "SELECT sequence, relation_id, partition, raw_bytes, payload FROM ledger_segment"
             + " WHERE relation_id = ? AND sequence > ? AND sequence <= ? ORDER BY sequence",
         List.of(relationId, after, through),
-        (sequence, id, raw) -> {
+        (sequence, id, partition, raw) -> {
           Page page = new Page(template.layout());
           PageCodec.decode(raw, page, i -> true);
           sink.accept(page);
@@ -282,28 +377,28 @@ public final class PostgresLedger implements Ledger {
     List<Entry> gathered = new ArrayList<>();
     long[] current = {after};
     scan(
-        "SELECT sequence, relation_id, raw_bytes, payload FROM ledger_segment"
-            + " WHERE sequence > ? ORDER BY sequence, relation_id",
+        "SELECT sequence, relation_id, partition, raw_bytes, payload FROM ledger_segment"
+            + " WHERE sequence > ? ORDER BY sequence, relation_id, partition",
         List.of(after),
-        (sequence, id, raw) -> {
+        (sequence, id, partition, raw) -> {
           if (sequence != current[0] && !gathered.isEmpty()) {
-            sink.committed(current[0], List.copyOf(gathered));
+            sink.committed(current[0], List.copyOf(gathered), Map.of());
             gathered.clear();
           }
           current[0] = sequence;
           Page page = template.apply(id);
           if (page != null) {
             PageCodec.decode(raw, page, i -> true);
-            gathered.add(new Entry(id, page));
+            gathered.add(new Entry(id, page, partition));
           }
         });
     if (!gathered.isEmpty()) {
-      sink.committed(current[0], gathered);
+      sink.committed(current[0], gathered, Map.of());
     }
   }
 
   private interface SegmentSink {
-    void segment(long sequence, long relationId, byte[] raw);
+    void segment(long sequence, long relationId, int partition, byte[] raw);
   }
 
   private void scan(String query, List<Long> values, SegmentSink sink) {
@@ -316,7 +411,11 @@ public final class PostgresLedger implements Ledger {
         }
         try (ResultSet r = s.executeQuery()) {
           while (r.next()) {
-            sink.segment(r.getLong(1), r.getLong(2), Zstd.decompress(r.getBytes(4), r.getInt(3)));
+            sink.segment(
+                r.getLong(1),
+                r.getLong(2),
+                r.getInt(3),
+                Zstd.decompress(r.getBytes(5), r.getInt(4)));
           }
         }
       } finally {

@@ -62,9 +62,9 @@ class PostgresLedgerTest {
   }
 
   private PostgresLedger reopened() {
-    PostgresLedger opened = new PostgresLedger(dataSource, 1 << 20);
+    PostgresLedger opened = new PostgresLedger(dataSource, 1 << 20, 100);
     opened.receiver(
-        (sequence, entries) ->
+        (sequence, entries, positions) ->
             entries.forEach(
                 e -> received.add(sequence + "/" + e.relationId() + "/" + e.changes().size())));
     return opened;
@@ -114,7 +114,8 @@ class PostgresLedgerTest {
     ledger.replay(
         base,
         id -> id == 1 ? new Page(LAYOUT) : null,
-        (sequence, entries) -> entries.forEach(e -> replayed.addAll(texts(e.changes()))));
+        (sequence, entries, positions) ->
+            entries.forEach(e -> replayed.addAll(texts(e.changes()))));
     assertThat(replayed).containsExactly("1a 1", "2a 1", "-1b -1");
     assertThat(received)
         .containsExactly((base + 1) + "/1/2", (base + 2) + "/1/1", (base + 2) + "/2/1");
@@ -179,7 +180,8 @@ class PostgresLedgerTest {
   void droppingForgetsTheEventsAndKeepsTheHistory() throws Exception {
     PostgresDefinitions definitions = new PostgresDefinitions(dataSource);
     definitions.apply(
-        List.of(new StoredDefinition(1, "scan", "stream", "CREATE STREAM scan …")), List.of());
+        List.of(new StoredDefinition(1, "scan", "stream", 0, "CREATE STREAM scan …", null)),
+        List.of());
     ledger.append(List.of(new Ledger.Entry(1, page("a", 1)))).join();
     assertThat(definitions.load()).extracting(StoredDefinition::name).containsExactly("scan");
     definitions.apply(List.of(), List.of(1L));

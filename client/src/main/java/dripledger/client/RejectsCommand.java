@@ -1,0 +1,80 @@
+package dripledger.client;
+
+import java.io.IOException;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.Callable;
+import picocli.CommandLine.Command;
+import picocli.CommandLine.Option;
+import picocli.CommandLine.Parameters;
+import picocli.CommandLine.ParentCommand;
+
+@Command(
+    name = "rejects",
+    mixinStandardHelpOptions = true,
+    description = {
+      "Shows the messages that a stream or table could not take, with reason and origin.",
+      "With --replay they are tried again, as they are or repaired."
+    })
+final class RejectsCommand implements Callable<Integer> {
+  @ParentCommand private Drip drip;
+
+  @Parameters(paramLabel = "NAME", description = "a stream or table")
+  private String name;
+
+  @Option(
+      names = {"-n", "--count"},
+      defaultValue = "20",
+      description = "how many of the newest to show (default ${DEFAULT-VALUE})")
+  private int count;
+
+  @Option(names = "--replay", description = "takes them in after all, those that can be read now")
+  private boolean replay;
+
+  @Option(names = "--id", paramLabel = "ID", description = "only this one; may be repeated")
+  private List<Long> ids = List.of();
+
+  @Option(names = "--raw", paramLabel = "MESSAGE", description = "what one should have been")
+  private String raw;
+
+  @Option(
+      names = "--replace",
+      paramLabel = "PATTERN",
+      description = "a regular expression to look for in each message")
+  private String pattern;
+
+  @Option(names = "--by", paramLabel = "TEXT", description = "what to put in its place")
+  private String replacement;
+
+  @Override
+  public Integer call() throws IOException {
+    if (!replay) {
+      String sql =
+          "SELECT id, at, reason, origin, raw FROM drip.rejects WHERE object = :name"
+              + " ORDER BY at DESC LIMIT "
+              + count;
+      Output output = new Output(Output.Format.table, System.out);
+      for (Map<String, Object> result : drip.service().sql(sql, Map.of("name", name))) {
+        output.result(result);
+      }
+      return 0;
+    }
+    Map<String, Object> body = new LinkedHashMap<>();
+    body.put("ids", ids);
+    body.put("raw", raw);
+    body.put("pattern", pattern);
+    body.put("replacement", replacement);
+    Map<String, Object> answer =
+        drip.service().post("/api/v1/objects/" + Service.encode(name) + "/rejects/replay", body);
+    System.out.println(
+        answer.get("taken")
+            + " taken in (epoch "
+            + answer.get("epoch")
+            + "), "
+            + answer.get("left")
+            + " left"
+            + (answer.get("first_reason") == null ? "" : ": " + answer.get("first_reason")));
+    return ((Number) answer.get("left")).intValue() > 0 ? 3 : 0;
+  }
+}

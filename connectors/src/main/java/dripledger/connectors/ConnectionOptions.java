@@ -1,0 +1,84 @@
+package dripledger.connectors;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.CatalogObject;
+import java.util.Set;
+import java.util.TreeSet;
+import java.util.function.UnaryOperator;
+
+/** The options of a connection with its secrets put in; never printed. */
+public final class ConnectionOptions {
+  private final CatalogObject.Connection connection;
+  private final UnaryOperator<String> secrets;
+
+  /**
+   * @param secrets answers the value of a secret, or null
+   */
+  public ConnectionOptions(CatalogObject.Connection connection, UnaryOperator<String> secrets) {
+    this.connection = connection;
+    this.secrets = secrets;
+  }
+
+  /** The connection's name. */
+  public String name() {
+    return connection.name();
+  }
+
+  /** An option's value, or null. */
+  public String get(String option) {
+    CatalogObject.Connection.Option value = connection.options().get(option);
+    if (value == null || !value.secret()) {
+      return value == null ? null : value.text();
+    }
+    String secret = secrets.apply(value.text());
+    if (secret == null) {
+      throw invalid(
+          "there is no secret \"" + value.text() + "\" for option \"" + option + "\"",
+          "set it first: drip secret set " + value.text());
+    }
+    return secret;
+  }
+
+  public String get(String option, String otherwise) {
+    String value = get(option);
+    return value == null ? otherwise : value;
+  }
+
+  /** The value of an option that must be there. */
+  public String required(String option, String example) {
+    String value = get(option);
+    if (value == null) {
+      throw invalid(
+          "a connection of type " + connection.type() + " needs the option " + option,
+          "add " + option + " " + example + " to OPTIONS");
+    }
+    return value;
+  }
+
+  /** Refuses options that mean nothing, and passwords in plain sight. */
+  public void allowOnly(Set<String> known) {
+    check(connection.options().keySet(), known, "a connection of type " + connection.type());
+    CatalogObject.Connection.Option password = connection.options().get("password");
+    if (password != null && !password.secret()) {
+      throw invalid(
+          "option \"password\" would keep a secret in plain text",
+          "drip secret set NAME, then write password SECRET NAME");
+    }
+  }
+
+  /** Refuses options that mean nothing. */
+  public static void check(Set<String> given, Set<String> known, String of) {
+    for (String option : given) {
+      if (!known.contains(option)) {
+        throw invalid(
+            of + " has no option \"" + option + "\"",
+            "there are " + String.join(", ", new TreeSet<>(known)));
+      }
+    }
+  }
+
+  static EngineException invalid(String message, String hint) {
+    return new EngineException(Code.INVALID, message, hint);
+  }
+}

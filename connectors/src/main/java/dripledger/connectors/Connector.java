@@ -1,0 +1,64 @@
+package dripledger.connectors;
+
+import dripledger.connectors.format.DriftLog;
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.row.Page;
+import dripledger.engine.source.Feed;
+import dripledger.engine.source.Listing;
+import dripledger.engine.source.Proposal;
+import dripledger.engine.source.RawMessage;
+import dripledger.engine.source.SourceSink;
+import java.util.List;
+import java.util.function.Consumer;
+import java.util.function.LongFunction;
+
+/**
+ * One type of outside system; see {@link dripledger.engine.source.Connectors} for what each call
+ * means. Stateless but for what its feeds hold; safe from any thread.
+ */
+public interface Connector {
+  void check(ConnectionOptions options);
+
+  List<Listing> list(ConnectionOptions options);
+
+  List<RawMessage> peek(ConnectionOptions options, String name, String from, int count);
+
+  default void createTopic(
+      ConnectionOptions options, String name, int partitions, Long retentionMillis) {
+    throw new EngineException(
+        Code.INVALID, "\"" + options.name() + "\" has no topics", "topics are made at brokers");
+  }
+
+  Proposal propose(ConnectionOptions options, SourceSpec source, boolean keyed);
+
+  SourcePosition begin(ConnectionOptions options, CatalogObject object);
+
+  /** Whether all tables of a connection share one feed. */
+  default boolean shared() {
+    return false;
+  }
+
+  /**
+   * @param drift the log of each object
+   */
+  Feed open(
+      ConnectionOptions options,
+      List<CatalogObject> objects,
+      SourcePosition from,
+      SourceSink sink,
+      LongFunction<DriftLog> drift);
+
+  void read(
+      ConnectionOptions options,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to,
+      Page template,
+      Consumer<Page> sink);
+
+  default void release(ConnectionOptions options) {}
+}

@@ -1,0 +1,201 @@
+package dripledger.connectors;
+
+import dripledger.connectors.file.FileConnector;
+import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.FormatException;
+import dripledger.connectors.kafka.KafkaConnector;
+import dripledger.connectors.message.Message;
+import dripledger.connectors.message.MessageReader;
+import dripledger.connectors.postgres.PostgresConnector;
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Drift;
+import dripledger.engine.source.Feed;
+import dripledger.engine.source.Listing;
+import dripledger.engine.source.Proposal;
+import dripledger.engine.source.RawMessage;
+import dripledger.engine.source.SourceSink;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.Executors;
+import java.util.concurrent.ScheduledExecutorService;
+import java.util.concurrent.ScheduledFuture;
+import java.util.concurrent.TimeUnit;
+import java.util.function.Consumer;
+import java.util.function.UnaryOperator;
+
+/**
+ * All types of outside systems there are, each behind its {@link Connector}. Checks the connections
+ * it has been asked about in the background. Safe from any thread.
+ */
+public final class OutsideSystems implements Connectors, AutoCloseable {
+  private final Map<String, Connector> connectors;
+  private final UnaryOperator<String> secrets;
+  private final Map<Long, DriftLog> drift = new ConcurrentHashMap<>();
+  private final Map<Long, String> health = new ConcurrentHashMap<>();
+  private final Map<Long, CatalogObject.Connection> watched = new ConcurrentHashMap<>();
+  private final ScheduledExecutorService checks =
+      Executors.newSingleThreadScheduledExecutor(
+          task -> {
+            Thread thread = new Thread(task, "connection-checks");
+            thread.setDaemon(true);
+            return thread;
+          });
+
+  /**
+   * @param secrets answers the value of a secret by name, or null
+   * @param checkSeconds how often connections are checked in the background
+   */
+  public OutsideSystems(UnaryOperator<String> secrets, int checkSeconds) {
+    this.secrets = secrets;
+    connectors =
+        Map.of(
+            "kafka", new KafkaConnector(),
+            "postgres", new PostgresConnector(),
+            "file", new FileConnector());
+    ScheduledFuture<?> ignored =
+        checks.scheduleWithFixedDelay(this::checkAll, checkSeconds, checkSeconds, TimeUnit.SECONDS);
+  }
+
+  private void checkAll() {
+    watched.values().forEach(this::checkQuietly);
+  }
+
+  private void checkQuietly(CatalogObject.Connection connection) {
+    try {
+      connector(connection).check(options(connection));
+      health.remove(connection.id());
+    } catch (RuntimeException e) {
+      health.put(connection.id(), String.valueOf(e.getMessage()));
+    }
+  }
+
+  private Connector connector(CatalogObject.Connection connection) {
+    Connector connector = connectors.get(connection.type());
+    if (connector == null) {
+      throw new EngineException(
+          Code.INVALID,
+          "no connection type \"" + connection.type() + "\"",
+          "there are " + String.join(", ", new java.util.TreeSet<>(connectors.keySet())));
+    }
+    return connector;
+  }
+
+  private ConnectionOptions options(CatalogObject.Connection connection) {
+    return new ConnectionOptions(connection, secrets);
+  }
+
+  @Override
+  public void check(CatalogObject.Connection connection) {
+    connector(connection).check(options(connection));
+    watched.put(connection.id(), connection);
+    health.remove(connection.id());
+  }
+
+  @Override
+  public String health(CatalogObject.Connection connection) {
+    if (watched.put(connection.id(), connection) == null) {
+      checks.execute(() -> checkQuietly(connection));
+    }
+    return health.get(connection.id());
+  }
+
+  @Override
+  public List<Listing> list(CatalogObject.Connection connection) {
+    return connector(connection).list(options(connection));
+  }
+
+  @Override
+  public List<RawMessage> peek(
+      CatalogObject.Connection connection, String name, String from, int count) {
+    return connector(connection).peek(options(connection), name, from, count);
+  }
+
+  @Override
+  public void createTopic(
+      CatalogObject.Connection connection, String name, int partitions, Long retentionMillis) {
+    connector(connection).createTopic(options(connection), name, partitions, retentionMillis);
+  }
+
+  @Override
+  public Proposal propose(CatalogObject.Connection connection, SourceSpec source, boolean keyed) {
+    return connector(connection).propose(options(connection), source, keyed);
+  }
+
+  @Override
+  public SourcePosition begin(CatalogObject.Connection connection, CatalogObject object) {
+    return connector(connection).begin(options(connection), object);
+  }
+
+  @Override
+  public boolean shared(String connectionType) {
+    Connector connector = connectors.get(connectionType);
+    return connector != null && connector.shared();
+  }
+
+  private DriftLog driftLog(long objectId) {
+    return drift.computeIfAbsent(objectId, id -> new DriftLog());
+  }
+
+  @Override
+  public Feed open(
+      CatalogObject.Connection connection,
+      List<CatalogObject> objects,
+      SourcePosition from,
+      SourceSink sink) {
+    watched.put(connection.id(), connection);
+    return connector(connection).open(options(connection), objects, from, sink, this::driftLog);
+  }
+
+  @Override
+  public void read(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to,
+      Page template,
+      Consumer<Page> sink) {
+    connector(connection).read(options(connection), stream, from, to, template, sink);
+  }
+
+  @Override
+  public void decode(CatalogObject object, byte[] key, byte[] raw, Page into) {
+    try {
+      Message message = new Message();
+      message.key = key;
+      message.value(raw);
+      message.timeMillis = System.currentTimeMillis();
+      new MessageReader(object, null).read(message, into);
+    } catch (FormatException | RowWriter.RowTooLargeException e) {
+      throw new EngineException(Code.FAILED, e.getMessage());
+    }
+  }
+
+  @Override
+  public List<Drift> drift(long objectId) {
+    DriftLog log = drift.get(objectId);
+    return log == null ? List.of() : log.all();
+  }
+
+  /** The drift log of a pushed stream. */
+  public DriftLog pushed(long objectId) {
+    return driftLog(objectId);
+  }
+
+  @Override
+  public void release(CatalogObject.Connection connection) {
+    connector(connection).release(options(connection));
+  }
+
+  @Override
+  public void close() {
+    checks.shutdownNow();
+  }
+}

@@ -1,0 +1,140 @@
+package dripledger.connectors.file;
+
+import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.format.DriftLog;
+import dripledger.engine.EngineException;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.source.Feed;
+import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.SourceSink;
+import java.io.IOException;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.util.List;
+import java.util.Map;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
+
+/**
+ * Reads the files of a folder in name order on a thread of its own: once, or again and again what
+ * is new, also at the end of files that grow. Of text only whole lines are taken while a file may
+ * grow.
+ */
+final class FileFeed implements Feed {
+  private static final Logger LOG = LoggerFactory.getLogger(FileFeed.class);
+  private static final long LOOK_MILLIS = 500;
+
+  private final ConnectionOptions options;
+  private final CatalogObject object;
+  private final SourceSpec source;
+  private final FilePosition position;
+  private final SourceSink sink;
+  private final FileReader reader;
+  private final boolean once;
+  private final Thread thread;
+  private volatile boolean closed;
+  private volatile String state = "reading";
+  private volatile String reason;
+  private volatile long messages;
+  private volatile long bytes;
+  private volatile long behind = -1;
+
+  FileFeed(
+      ConnectionOptions options,
+      CatalogObject object,
+      FilePosition from,
+      SourceSink sink,
+      DriftLog drift) {
+    this.options = options;
+    this.object = object;
+    this.sink = sink;
+    position = from;
+    source = CatalogObject.sourceOf(object);
+    once = source.option("read", "watch").equals("once");
+    reader = FileReader.of(object, drift);
+    thread = new Thread(this::run, "feed-" + object.name());
+    thread.start();
+  }
+
+  private void run() {
+    while (!closed) {
+      try {
+        readAll();
+        state = "reading";
+        reason = null;
+        if (once) {
+          return;
+        }
+        Thread.sleep(LOOK_MILLIS);
+      } catch (InterruptedException e) {
+        return;
+      } catch (IOException | RuntimeException e) {
+        state = "waiting";
+        reason = e instanceof EngineException ? e.getMessage() : "the folder: " + e.getMessage();
+        LOG.warn("{} cannot be read, trying again: {}", object.name(), reason);
+        try {
+          Thread.sleep(LOOK_MILLIS * 4);
+        } catch (InterruptedException interrupted) {
+          return;
+        }
+      }
+    }
+  }
+
+  private void readAll() throws IOException, InterruptedException {
+    List<Path> files = FileConnector.files(FileConnector.folder(options), source);
+    long left = 0;
+    boolean text = !List.of("avro", "parquet").contains(source.format());
+    for (Path file : files) {
+      String name = file.getFileName().toString();
+      long from = position.read().getOrDefault(name, 0L);
+      long size = Files.size(file);
+      if (text && size < from) {
+        throw new EngineException(
+            EngineException.Code.FAILED,
+            "file " + name + " is shorter than what was read of it: it was changed, not added to",
+            null);
+      }
+      boolean done = text ? size <= from : from > 0;
+      if (done || closed) {
+        continue;
+      }
+      left += text ? size - from : size;
+      behind = left;
+      reader.read(
+          file,
+          from,
+          Long.MAX_VALUE,
+          once,
+          (batch, at) -> {
+            position.read().put(name, at);
+            try {
+              sink.submit(List.of(batch), position.toPosition(), null);
+            } catch (InterruptedException e) {
+              closed = true;
+            }
+            messages += batch.page().size() + batch.rejects().size();
+            bytes += text ? at - from : batch.page().byteSize();
+            return !closed && !Thread.currentThread().isInterrupted();
+          });
+    }
+    behind = 0;
+  }
+
+  @Override
+  public FeedStatus status() {
+    return new FeedStatus(state, reason, messages, bytes, behind, "bytes", Map.of());
+  }
+
+  @Override
+  public void close() {
+    closed = true;
+    thread.interrupt();
+    try {
+      thread.join(10_000);
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+  }
+}

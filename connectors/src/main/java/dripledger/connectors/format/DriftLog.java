@@ -1,0 +1,81 @@
+package dripledger.connectors.format;
+
+import dripledger.engine.source.Drift;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+
+/**
+ * Notes fields that messages have and the declaration does not, and values that do not fit it: how
+ * many, of what type, with the first example and where it was. Bounded in fields. Safe from any
+ * thread.
+ */
+public final class DriftLog {
+  private static final int MAX_FIELDS = 200;
+  private static final int EXAMPLE_CHARS = 80;
+
+  private static final class Entry {
+    long count;
+    String type;
+    String example;
+    String origin;
+  }
+
+  private final Map<String, Entry> fields = new HashMap<>();
+  private final Map<String, Entry> types = new HashMap<>();
+  private volatile String origin = "";
+
+  /** Says where the messages that come next stand; asked for when something is met first. */
+  public void at(String place) {
+    origin = place;
+  }
+
+  /** Whether a new field has an example already, so that the caller need not make another. */
+  public synchronized boolean known(String field) {
+    Entry entry = fields.get(field);
+    if (entry != null) {
+      entry.count++;
+      return true;
+    }
+    return fields.size() >= MAX_FIELDS;
+  }
+
+  /** A field that is not declared. */
+  public synchronized void newField(String field, String type, String example) {
+    add(fields, field, type, example);
+  }
+
+  /** A value that is not of the declared type. */
+  public synchronized void misfit(String field, String type, String example) {
+    add(types, field, type, example);
+  }
+
+  private void add(Map<String, Entry> to, String field, String type, String example) {
+    Entry entry = to.get(field);
+    if (entry == null) {
+      if (to.size() >= MAX_FIELDS) {
+        return;
+      }
+      entry = new Entry();
+      entry.type = type;
+      entry.example =
+          example.length() > EXAMPLE_CHARS ? example.substring(0, EXAMPLE_CHARS) + "…" : example;
+      entry.origin = origin;
+      to.put(field, entry);
+    }
+    entry.count++;
+  }
+
+  /** What was noted so far. */
+  public synchronized List<Drift> all() {
+    List<Drift> all = new ArrayList<>();
+    fields.forEach((f, e) -> all.add(drift(f, "new field", e)));
+    types.forEach((f, e) -> all.add(drift(f, "type", e)));
+    return all;
+  }
+
+  private static Drift drift(String field, String what, Entry e) {
+    return new Drift(field, what, e.count, e.type, e.example, e.origin);
+  }
+}

@@ -1,0 +1,94 @@
+package dripledger.connectors.kafka;
+
+import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.FormatException;
+import dripledger.connectors.message.Message;
+import dripledger.connectors.message.MessageReader;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Reject;
+import dripledger.engine.source.SourceBatch;
+import java.time.LocalDateTime;
+import java.time.ZoneOffset;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import org.apache.kafka.clients.consumer.ConsumerRecord;
+import org.apache.kafka.common.TopicPartition;
+import org.apache.kafka.common.header.Header;
+
+/** Records of one partition to a batch of rows. Not thread-safe. */
+final class KafkaBatches {
+  private final CatalogObject object;
+  private final MessageReader reader;
+  private final RowLayout layout;
+  private final boolean wantsHeaders;
+  private final DriftLog drift;
+  private final Message message = new Message();
+
+  KafkaBatches(CatalogObject object, DriftLog drift) {
+    this.object = object;
+    this.drift = drift;
+    reader = new MessageReader(object, drift);
+    layout = new RowLayout(reader.pageSchema());
+    Map<Integer, CatalogObject.Meta> meta =
+        object instanceof CatalogObject.Stream s ? s.meta() : ((CatalogObject.Table) object).meta();
+    wantsHeaders = meta.containsValue(CatalogObject.Meta.HEADERS);
+    if (object instanceof CatalogObject.Stream s && !s.addedAt().isEmpty()) {
+      Map<Integer, KafkaPosition> added = new HashMap<>();
+      s.addedAt().forEach((column, position) -> added.put(column, new KafkaPosition(position)));
+      reader.before((m, column) -> added.get(column).isAfter(m.partition, m.position));
+    }
+  }
+
+  /** An empty batch, to say that a partition is read. */
+  SourceBatch empty(int partition) {
+    return new SourceBatch(object.id(), new Page(layout), partition, List.of());
+  }
+
+  /**
+   * Reads records.
+   *
+   * @param before records at or behind this offset are left out
+   */
+  SourceBatch read(
+      TopicPartition partition, List<ConsumerRecord<byte[], byte[]>> records, long before) {
+    Page page = new Page(layout, records.size());
+    List<Reject> rejects = new ArrayList<>();
+    for (ConsumerRecord<byte[], byte[]> record : records) {
+      if (record.offset() >= before) {
+        break;
+      }
+      message.key = record.key();
+      message.value(record.value());
+      message.partition = record.partition();
+      message.position = record.offset();
+      message.timeMillis = record.timestamp();
+      if (wantsHeaders) {
+        message.headers = Map.of();
+        for (Header header : record.headers()) {
+          message.header(header.key(), header.value());
+        }
+      }
+      try {
+        reader.read(message, page);
+      } catch (FormatException e) {
+        String origin = partition + "@" + record.offset();
+        if (drift != null) {
+          drift.at(origin);
+        }
+        rejects.add(
+            new Reject(
+                object.id(),
+                LocalDateTime.now(ZoneOffset.UTC),
+                e.getMessage(),
+                record.key(),
+                record.value(),
+                origin));
+      }
+    }
+    return new SourceBatch(object.id(), page, partition.partition(), rejects);
+  }
+}

@@ -1,0 +1,582 @@
+package dripledger.connectors.postgres;
+
+import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.FormatException;
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.row.Page;
+import dripledger.engine.source.Feed;
+import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.SourceBatch;
+import dripledger.engine.source.SourceSink;
+import java.nio.ByteBuffer;
+import java.sql.Connection;
+import java.sql.SQLException;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.CountDownLatch;
+import java.util.concurrent.TimeUnit;
+import java.util.concurrent.locks.LockSupport;
+import java.util.function.Consumer;
+import java.util.function.LongFunction;
+import org.postgresql.PGConnection;
+import org.postgresql.replication.LogSequenceNumber;
+import org.postgresql.replication.PGReplicationStream;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
+
+/**
+ * Follows all tables of a connection through one slot, on a thread of its own. What it submits are
+ * whole transactions, so no epoch shows half of one, whichever tables it touched. The slot is told
+ * only of what a checkpoint holds; after a break reading goes on where the engine stands.
+ *
+ * <p>A table that is being loaded has its changes kept back. It joins once the feed has passed the
+ * moment of the load: its rows and what was kept back appear in one epoch.
+ */
+final class PostgresFeed implements Feed {
+  private static final Logger LOG = LoggerFactory.getLogger(PostgresFeed.class);
+  private static final long RETRY_MILLIS = 1000;
+  private static final int BATCH_ROWS = 20_000;
+  private static final long BATCH_NANOS = TimeUnit.MILLISECONDS.toNanos(10);
+  private static final long IDLE_ADVANCE_NANOS = TimeUnit.SECONDS.toNanos(10);
+  private static final long LAG_NANOS = TimeUnit.SECONDS.toNanos(5);
+  private static final long MIN_PAUSE_NANOS = 200_000;
+  private static final long MAX_PAUSE_NANOS = 2_000_000;
+
+  private final PostgresAccess access;
+  private final SourceSink sink;
+  private final LongFunction<DriftLog> drift;
+  private final Map<Long, FollowedTable> tables = new HashMap<>();
+  private final Map<Integer, FollowedTable> byRelation = new HashMap<>();
+  private final PgOutput decoder = new PgOutput(new Changes());
+  private final Map<String, Long> loading = new LinkedHashMap<>();
+  private final long maxTransactionBytes;
+  private Thread thread;
+  private long position; // everything up to here has been submitted
+  private long commitLsn; // of the transaction being read
+  private boolean inTransaction;
+  private long ended; // the end of the last transaction read
+  private long seen; // no transaction before this place is still to come
+  private int gathered;
+  private volatile boolean closed;
+  private volatile String state = "reading";
+  private volatile String reason;
+  private volatile long messages;
+  private volatile long bytes;
+  private volatile long behind = -1;
+  private volatile long durable;
+
+  PostgresFeed(
+      PostgresAccess access,
+      List<CatalogObject> objects,
+      SourcePosition from,
+      SourceSink sink,
+      LongFunction<DriftLog> drift) {
+    this.access = access;
+    this.sink = sink;
+    this.drift = drift;
+    maxTransactionBytes = access.maxTransactionBytes();
+    position = LogSequenceNumber.valueOf(from.text()).asLong();
+    ended = position;
+    for (CatalogObject object : objects) {
+      // A table that is being made is not one of ours until it has joined.
+      tables.put(
+          object.id(),
+          new FollowedTable((CatalogObject.Table) object, drift.apply(object.id()), true));
+    }
+    start();
+  }
+
+  private void start() {
+    thread = new Thread(this::run, "feed-" + access.name());
+    thread.start();
+  }
+
+  /** The slot is gone or has moved past us: changes are lost, and only a new load helps. */
+  private static final class Lost extends RuntimeException {
+    private static final long serialVersionUID = 1L;
+
+    Lost(String message) {
+      super(message);
+    }
+  }
+
+  private void run() {
+    while (!closed) {
+      try (Connection replication = open()) {
+        read(replication.unwrap(PGConnection.class));
+      } catch (InterruptedException e) {
+        return;
+      } catch (Lost e) {
+        LOG.error("{} has stopped: {}", access.name(), e.getMessage());
+        state = "stopped";
+        reason = e.getMessage();
+        return;
+      } catch (SQLException e) {
+        waitAfter(access.failure(e).getMessage());
+      } catch (RuntimeException e) {
+        LOG.error("{} cannot be read", access.name(), e);
+        waitAfter(String.valueOf(e.getMessage()));
+      }
+    }
+  }
+
+  private void waitAfter(String why) {
+    if (closed) {
+      return;
+    }
+    state = "waiting";
+    reason = why;
+    LOG.warn("{} cannot be read, trying again: {}", access.name(), why);
+    try {
+      Thread.sleep(RETRY_MILLIS);
+    } catch (InterruptedException e) {
+      closed = true;
+    }
+  }
+
+  private Connection open() throws SQLException {
+    try (Connection c = access.connect()) {
+      Slots.Slot slot = Slots.find(c, access.slot());
+      if (slot == null || slot.lost()) {
+        throw new Lost(
+            "slot \""
+                + access.slot()
+                + "\" is "
+                + (slot == null
+                    ? "not there any more"
+                    : "lost: the database has removed what it kept")
+                + "; REFRESH TABLE loads a table again and begins anew");
+      }
+      if (slot.confirmed() > position) {
+        throw new Lost(
+            "slot \""
+                + access.slot()
+                + "\" has been read on by somebody else, changes are lost; REFRESH TABLE loads a"
+                + " table again");
+      }
+    }
+    return access.replication();
+  }
+
+  private void read(PGConnection connection) throws SQLException, InterruptedException {
+    synchronized (this) {
+      byRelation.clear();
+      for (FollowedTable t : tables.values()) {
+        t.takePage();
+        t.takeRejects();
+        t.keptBack.removeIf(kept -> kept.commitLsn() >= position); // it will be sent again
+      }
+    }
+    inTransaction = false;
+    gathered = 0;
+    try (PGReplicationStream stream =
+        connection
+            .getReplicationAPI()
+            .replicationStream()
+            .logical()
+            .withSlotName(access.slot())
+            .withStartPosition(LogSequenceNumber.valueOf(position))
+            .withSlotOption("proto_version", "1")
+            .withSlotOption("publication_names", access.slot())
+            .withSlotOption("messages", "true")
+            .withAutomaticFlush(false)
+            .withStatusInterval(2, TimeUnit.SECONDS)
+            .start()) {
+      state = "reading";
+      reason = null;
+      loop(stream);
+    }
+  }
+
+  private void loop(PGReplicationStream stream) throws SQLException, InterruptedException {
+    long pause = MIN_PAUSE_NANOS;
+    long batchBegan = 0;
+    long lagAsked = 0;
+    long advanced = System.nanoTime();
+    while (!closed) {
+      confirm(stream);
+      if (gathered == 0 && sink.full()) {
+        state = "waiting";
+        reason = "the views hold or are to take in as much as they may";
+        stream.forceUpdateStatus();
+        Thread.sleep(50);
+        continue;
+      }
+      state = "reading";
+      reason = null;
+      ByteBuffer message = stream.readPending();
+      if (message != null) {
+        pause = MIN_PAUSE_NANOS;
+        if (gathered == 0) {
+          batchBegan = System.nanoTime();
+        }
+        messages++;
+        bytes += message.remaining();
+        synchronized (this) {
+          decoder.read(message);
+        }
+      }
+      boolean between = !inTransaction;
+      boolean enough =
+          message == null || gathered >= BATCH_ROWS || System.nanoTime() - batchBegan > BATCH_NANOS;
+      if (between && gathered > 0 && enough) {
+        submit(null);
+      }
+      if (message == null) {
+        if (between) {
+          seen = Math.max(seen, stream.getLastReceiveLSN().asLong());
+          joinWaiting();
+          if (seen > position && System.nanoTime() - advanced > IDLE_ADVANCE_NANOS) {
+            advanced = System.nanoTime();
+            ended = seen;
+            submit(null);
+          }
+        }
+        if (System.nanoTime() - lagAsked > LAG_NANOS) {
+          lagAsked = System.nanoTime();
+          askLag();
+        }
+        LockSupport.parkNanos(pause);
+        pause = Math.min(MAX_PAUSE_NANOS, pause * 2);
+        if (Thread.interrupted()) {
+          throw new InterruptedException();
+        }
+      } else if (between) {
+        joinWaiting();
+      }
+    }
+  }
+
+  private void confirm(PGReplicationStream stream) throws SQLException {
+    LogSequenceNumber held = LogSequenceNumber.valueOf(durable);
+    if (durable != 0 && !held.equals(stream.getLastFlushedLSN())) {
+      stream.setFlushedLSN(held);
+      stream.setAppliedLSN(held);
+      stream.forceUpdateStatus();
+    }
+  }
+
+  private void askLag() {
+    try (Connection c = access.connect()) {
+      String lag =
+          PostgresAccess.value(
+              c,
+              "SELECT pg_wal_lsn_diff(pg_current_wal_lsn(), ?::pg_lsn)::bigint",
+              LogSequenceNumber.valueOf(Math.max(position, seen)).asString());
+      behind = Math.max(0, Long.parseLong(lag));
+    } catch (SQLException e) {
+      LOG.debug("the lag of {} is not known", access.name(), e);
+    }
+  }
+
+  private static SourcePosition position(long lsn) {
+    return new SourcePosition(LogSequenceNumber.valueOf(lsn).asString());
+  }
+
+  /** Hands over the transactions read since the last time, whole. */
+  private void submit(Runnable join) throws InterruptedException {
+    List<SourceBatch> batches = new ArrayList<>();
+    synchronized (this) {
+      for (FollowedTable t : tables.values()) {
+        if (t.live && t.pending()) {
+          batches.add(new SourceBatch(t.table.id(), t.takePage(), 0, t.takeRejects()));
+        }
+      }
+    }
+    gathered = 0;
+    position = ended;
+    sink.submit(batches, position(position), join);
+  }
+
+  /** Lets tables whose load the feed has passed take part. */
+  private void joinWaiting() throws InterruptedException {
+    FollowedTable ready = null;
+    synchronized (this) {
+      for (FollowedTable t : tables.values()) {
+        if (!t.live && t.attach != null && Math.max(seen, ended) >= t.loadedAt) {
+          ready = t;
+        }
+      }
+    }
+    if (ready == null) {
+      return;
+    }
+    if (gathered > 0) {
+      submit(null);
+    }
+    ended = Math.max(ended, seen);
+    List<SourceBatch> batches = new ArrayList<>();
+    Runnable attach;
+    synchronized (this) {
+      for (FollowedTable.KeptBack kept : ready.keptBack) {
+        if (kept.commitLsn() >= ready.loadedAt) {
+          batches.add(new SourceBatch(ready.table.id(), kept.page(), 0, kept.rejects()));
+        }
+      }
+      ready.keptBack.clear();
+      ready.live = true;
+      attach = ready.attach;
+      ready.attach = null;
+    }
+    position = ended;
+    sink.submit(batches, position(position), attach);
+  }
+
+  /** What the decoder finds. */
+  private final class Changes implements PgOutput.Handler {
+    @Override
+    public void begin(long lsn) {
+      inTransaction = true;
+      commitLsn = lsn;
+    }
+
+    @Override
+    public void commit(long endLsn) {
+      inTransaction = false;
+      ended = endLsn;
+      seen = Math.max(seen, endLsn);
+      for (FollowedTable t : tables.values()) {
+        if (!t.live && t.pending()) {
+          t.keptBack.add(new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects()));
+        }
+      }
+      gathered = Math.max(gathered, 1); // also a transaction of no rows for us moves us on
+    }
+
+    @Override
+    public void relation(
+        int id,
+        String schema,
+        String name,
+        char identity,
+        String[] columns,
+        int[] types,
+        int[] modifiers,
+        boolean[] keys) {
+      for (FollowedTable t : tables.values()) {
+        if (t.schemaName.equals(schema) && t.tableName.equals(name)) {
+          byRelation.put(id, t);
+          String why = t.describe(columns, types, modifiers);
+          if (why != null && !t.stopped) {
+            t.stopped = true;
+            sink.stop(t.table.id(), why + "; DROP TABLE … CASCADE and create it again");
+          }
+        }
+      }
+    }
+
+    private FollowedTable of(int relation) {
+      FollowedTable t = byRelation.get(relation);
+      if (t != null) {
+        gathered++;
+        if (gathered % 1024 == 0) {
+          bound();
+        }
+      }
+      return t;
+    }
+
+    private void bound() {
+      long held = 0;
+      for (FollowedTable t : tables.values()) {
+        held += t.pendingBytes();
+      }
+      if (held > maxTransactionBytes) {
+        throw new Lost(
+            "a transaction at the source is larger than "
+                + (maxTransactionBytes >> 20)
+                + " MB, and half of it is never shown; raise option max_transaction_mb of \""
+                + access.name()
+                + "\" with ALTER CONNECTION");
+      }
+    }
+
+    @Override
+    public void insert(int relation, PgOutput.Tuple row) {
+      FollowedTable t = of(relation);
+      if (t != null) {
+        t.insert(row, commitLsn);
+      }
+    }
+
+    @Override
+    public void update(int relation, char oldKind, PgOutput.Tuple old, PgOutput.Tuple row) {
+      FollowedTable t = of(relation);
+      if (t != null) {
+        t.update(oldKind, old, row, commitLsn);
+      }
+    }
+
+    @Override
+    public void delete(int relation, PgOutput.Tuple old) {
+      FollowedTable t = of(relation);
+      if (t != null) {
+        t.delete(old);
+      }
+    }
+
+    @Override
+    public void truncate(int[] relations) {
+      for (int relation : relations) {
+        FollowedTable t = of(relation);
+        if (t != null) {
+          t.clear();
+        }
+      }
+    }
+
+    @Override
+    public void message(long lsn, String prefix) {
+      seen = Math.max(seen, lsn);
+    }
+  }
+
+  // ---- loading
+
+  @Override
+  public void load(CatalogObject.Table table, Consumer<Page> rows) throws InterruptedException {
+    FollowedTable followed = new FollowedTable(table, drift.apply(table.id()), false);
+    try {
+      if ("stopped".equals(state)) {
+        beginAnew();
+      }
+      synchronized (this) {
+        FollowedTable before = tables.put(table.id(), followed);
+        if (before != null) {
+          followed.describedAs(before);
+          byRelation.replaceAll((relation, t) -> t == before ? followed : t);
+        }
+        loading.put(table.name(), 0L);
+      }
+      long at =
+          TableLoad.run(
+              access,
+              followed,
+              page -> {
+                rows.accept(page);
+                synchronized (this) {
+                  loading.merge(table.name(), (long) page.size(), Long::sum);
+                }
+              });
+      synchronized (this) {
+        followed.loadedAt = at;
+      }
+    } catch (SQLException e) {
+      throw access.failure(e);
+    } catch (FormatException e) {
+      throw new EngineException(Code.FAILED, e.getMessage(), null);
+    } finally {
+      synchronized (this) {
+        loading.remove(table.name());
+      }
+    }
+  }
+
+  /** The slot was lost: makes another, from whose beginning on all tables must be loaded again. */
+  private void beginAnew() throws SQLException {
+    synchronized (this) {
+      for (FollowedTable t : tables.values()) {
+        t.stopped = true;
+        sink.stop(
+            t.table.id(), "changes were lost; REFRESH TABLE " + t.table.name() + " loads it again");
+      }
+      tables.clear();
+      byRelation.clear();
+    }
+    try (Connection c = access.connect()) {
+      Slots.drop(c, access.slot());
+    }
+    position = Slots.create(access);
+    ended = position;
+    seen = position;
+    state = "reading";
+    reason = null;
+    start();
+  }
+
+  @Override
+  public void join(CatalogObject.Table table, Runnable attach) throws InterruptedException {
+    CountDownLatch shown = new CountDownLatch(1);
+    long deadline = System.nanoTime() + TimeUnit.SECONDS.toNanos(90);
+    synchronized (this) {
+      tables.get(table.id()).attach =
+          () -> {
+            attach.run();
+            shown.countDown();
+          };
+    }
+    while (!shown.await(2, TimeUnit.SECONDS)) {
+      // Something in the log for the feed to pass, if the source is quiet.
+      try (Connection c = access.connect()) {
+        PostgresAccess.value(c, "SELECT pg_logical_emit_message(true, 'drip', 'join')");
+      } catch (SQLException e) {
+        LOG.debug("{} could not be nudged", access.name(), e);
+      }
+      if (closed) {
+        throw new InterruptedException();
+      }
+      if (state.equals("stopped") || System.nanoTime() > deadline) {
+        throw new EngineException(
+            Code.FAILED,
+            "\""
+                + access.name()
+                + "\" does not move on: "
+                + (reason == null ? "it is quiet" : reason),
+            "try again when the database answers");
+      }
+    }
+  }
+
+  @Override
+  public void leave(long objectId) {
+    FollowedTable gone;
+    synchronized (this) {
+      gone = tables.remove(objectId);
+      byRelation.values().removeIf(t -> t.table.id() == objectId);
+    }
+    if (gone == null) {
+      return;
+    }
+    try (Connection c = access.connect()) {
+      PostgresAccess.execute(
+          c,
+          "ALTER PUBLICATION %I DROP TABLE %I.%I",
+          access.slot(),
+          gone.schemaName,
+          gone.tableName);
+    } catch (SQLException e) {
+      LOG.warn("{} is still published at its source: {}", gone.tableName, e.getMessage());
+    }
+  }
+
+  @Override
+  public void durable(SourcePosition held) {
+    durable = LogSequenceNumber.valueOf(held.text()).asLong();
+  }
+
+  @Override
+  public FeedStatus status() {
+    Map<String, Long> copy;
+    synchronized (this) {
+      copy = new LinkedHashMap<>(loading);
+    }
+    return new FeedStatus(state, reason, messages, bytes, behind, "bytes", copy);
+  }
+
+  @Override
+  public void close() {
+    closed = true;
+    thread.interrupt();
+    try {
+      thread.join(10_000);
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+  }
+}

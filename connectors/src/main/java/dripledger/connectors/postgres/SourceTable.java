@@ -1,0 +1,112 @@
+package dripledger.connectors.postgres;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import java.sql.Connection;
+import java.sql.PreparedStatement;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+
+/**
+ * A table at the source as its catalog describes it.
+ *
+ * @param identity what updates and deletes carry of the old row: {@code d}efault (the primary key),
+ *     {@code f}ull, an {@code i}ndex, or {@code n}othing
+ * @param key the primary key, or the columns of the index that is the identity
+ */
+record SourceTable(
+    String schema, String name, List<Column> columns, List<String> key, String identity) {
+
+  /**
+   * Reads a table's description.
+   *
+   * @param qualified {@code schema.table}, or a table in {@code public}
+   * @throws EngineException (NOT_FOUND) if it is not there
+   */
+  static SourceTable of(Connection c, String qualified) throws SQLException {
+    int dot = qualified.indexOf('.');
+    String schema = dot < 0 ? "public" : qualified.substring(0, dot);
+    String name = qualified.substring(dot + 1);
+    List<Column> columns = new ArrayList<>();
+    String identity = null;
+    try (PreparedStatement s =
+        c.prepareStatement(
+            "SELECT a.attname, a.atttypid, a.atttypmod, a.attnotnull, c.relreplident"
+                + " FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace"
+                + " JOIN pg_attribute a ON a.attrelid = c.oid"
+                + " WHERE n.nspname = ? AND c.relname = ? AND c.relkind IN ('r', 'p')"
+                + " AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''"
+                + " ORDER BY a.attnum")) {
+      s.setString(1, schema);
+      s.setString(2, name);
+      try (ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          ColumnType type = PostgresTypes.type(r.getInt(2), r.getInt(3));
+          columns.add(new Column(r.getString(1), type.withNullable(!r.getBoolean(4))));
+          identity = r.getString(5);
+        }
+      }
+    }
+    if (identity == null) {
+      String near =
+          PostgresAccess.value(
+              c,
+              "SELECT string_agg(schemaname || '.' || tablename, ', ' ORDER BY 1) FROM pg_tables"
+                  + " WHERE schemaname NOT IN ('pg_catalog', 'information_schema')");
+      throw new EngineException(
+          Code.NOT_FOUND,
+          "option \"table\": there is no table \"" + schema + "." + name + "\"",
+          near == null ? "the database has no tables" : "there are " + near);
+    }
+    String key =
+        PostgresAccess.value(
+            c,
+            "SELECT string_agg(a.attname, chr(1) ORDER BY k.place) FROM pg_index i"
+                + " JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace"
+                + " CROSS JOIN LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY AS k (attnum, place)"
+                + " JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum"
+                + " WHERE n.nspname = ? AND c.relname = ?"
+                + (identity.equals("i") ? " AND i.indisreplident" : " AND i.indisprimary"),
+            schema,
+            name);
+    return new SourceTable(
+        schema,
+        name,
+        columns,
+        key == null ? List.of() : Arrays.asList(key.split("\u0001")),
+        identity);
+  }
+
+  /** What stands in the way of following the table, or null. */
+  String obstacle() {
+    if (identity.equals("n")) {
+      return "its REPLICA IDENTITY is NOTHING, so changes do not say which row they are of";
+    }
+    if (key.isEmpty()) {
+      return identity.equals("f")
+          ? "it has no primary key, so its rows cannot be told apart"
+          : "it has no primary key, so updates and deletes do not say which row they are of,"
+              + " and publishing it would make them fail";
+    }
+    return null;
+  }
+
+  /** What to do about {@link #obstacle}. */
+  String remedy() {
+    return identity.equals("n")
+        ? "there: ALTER TABLE " + qualified() + " REPLICA IDENTITY DEFAULT (or USING INDEX …)"
+        : "there: ALTER TABLE "
+            + qualified()
+            + " ADD PRIMARY KEY (…), or REPLICA IDENTITY USING INDEX"
+            + " with a unique index on NOT NULL columns";
+  }
+
+  String qualified() {
+    return schema + "." + name;
+  }
+}

@@ -1,0 +1,179 @@
+package dripledger.demo;
+
+import java.io.IOException;
+import java.net.InetAddress;
+import java.net.InetSocketAddress;
+import java.net.Socket;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.UUID;
+import java.util.concurrent.TimeUnit;
+
+/**
+ * A broker that speaks the Kafka protocol, as a process of its own on loopback, from the jars in
+ * one folder. Not thread-safe.
+ */
+public final class KafkaBroker implements AutoCloseable {
+  private static final int START_SECONDS = 60;
+
+  private final Path home;
+  private final Path jars;
+  private final int port;
+  private final int controllerPort;
+  private Process process;
+
+  /**
+   * @param home an absolute folder for everything; made if missing
+   * @param jars where the broker's jars are
+   * @param port where it listens; the controller takes the second
+   */
+  public KafkaBroker(Path home, Path jars, int port, int controllerPort) {
+    this.home = home;
+    this.jars = jars;
+    this.port = port;
+    this.controllerPort = controllerPort;
+  }
+
+  /** A broker in a temporary folder on free ports, for tests; started. */
+  public static KafkaBroker temporary(Path jars) throws IOException, InterruptedException {
+    Path home = Files.createTempDirectory("drip-broker");
+    KafkaBroker broker =
+        new KafkaBroker(home, jars, PostgresCluster.freePort(), PostgresCluster.freePort());
+    Runtime.getRuntime().addShutdownHook(new Thread(broker::close));
+    broker.start();
+    return broker;
+  }
+
+  /** HOST:PORT for clients. */
+  public String servers() {
+    return "127.0.0.1:" + port;
+  }
+
+  private static String java() {
+    return Path.of(System.getProperty("java.home"), "bin", "java").toString();
+  }
+
+  private List<String> program(String main, String... arguments) {
+    List<String> command = new ArrayList<>();
+    command.addAll(
+        List.of(
+            java(),
+            "-Xmx384m",
+            "-XX:+UseSerialGC",
+            "-Dorg.slf4j.simpleLogger.defaultLogLevel=error",
+            "-cp",
+            jars + "/*",
+            main));
+    command.addAll(List.of(arguments));
+    return command;
+  }
+
+  /**
+   * Writes the settings and lays out the storage if that has not been done; answers the command.
+   */
+  public List<String> prepare() throws IOException, InterruptedException {
+    Path settings = home.resolve("server.properties");
+    Path data = home.resolve("data");
+    Files.createDirectories(home);
+    String text =
+        """
+        process.roles=broker,controller
+        node.id=1
+        controller.quorum.voters=1@127.0.0.1:%2$d
+        listeners=BROKER://127.0.0.1:%1$d,CONTROLLER://127.0.0.1:%2$d
+        advertised.listeners=BROKER://127.0.0.1:%1$d
+        listener.security.protocol.map=BROKER:PLAINTEXT,CONTROLLER:PLAINTEXT
+        inter.broker.listener.name=BROKER
+        controller.listener.names=CONTROLLER
+        log.dirs=%3$s
+        offsets.topic.replication.factor=1
+        offsets.topic.num.partitions=1
+        transaction.state.log.replication.factor=1
+        transaction.state.log.min.isr=1
+        transaction.state.log.num.partitions=1
+        share.coordinator.state.topic.replication.factor=1
+        share.coordinator.state.topic.min.isr=1
+        group.initial.rebalance.delay.ms=0
+        auto.create.topics.enable=false
+        log.cleaner.dedupe.buffer.size=2097152
+        """
+            .formatted(port, controllerPort, data);
+    Files.writeString(settings, text);
+    if (!Files.exists(data.resolve("meta.properties"))) {
+      byte[] id = new byte[16];
+      java.nio.ByteBuffer.wrap(id)
+          .putLong(UUID.randomUUID().getMostSignificantBits())
+          .putLong(UUID.randomUUID().getLeastSignificantBits());
+      String cluster = java.util.Base64.getUrlEncoder().withoutPadding().encodeToString(id);
+      Process format =
+          new ProcessBuilder(
+                  program(
+                      "kafka.tools.StorageTool",
+                      "format",
+                      "-t",
+                      cluster,
+                      "-c",
+                      settings.toString()))
+              .redirectErrorStream(true)
+              .redirectOutput(home.resolve("format.log").toFile())
+              .start();
+      if (!format.waitFor(60, TimeUnit.SECONDS) || format.exitValue() != 0) {
+        format.destroyForcibly();
+        throw new IOException(
+            "the broker's storage could not be laid out:\n"
+                + Files.readString(home.resolve("format.log")));
+      }
+    }
+    return program("kafka.Kafka", settings.toString());
+  }
+
+  /** Starts it as a child of this process and waits until it listens. */
+  public void start() throws IOException, InterruptedException {
+    process =
+        new ProcessBuilder(prepare())
+            .redirectErrorStream(true)
+            .redirectOutput(ProcessBuilder.Redirect.appendTo(home.resolve("broker.log").toFile()))
+            .start();
+    awaitPort();
+  }
+
+  /** Waits until somebody listens on the port. */
+  public void awaitPort() throws IOException, InterruptedException {
+    long end = System.nanoTime() + TimeUnit.SECONDS.toNanos(START_SECONDS);
+    while (System.nanoTime() < end) {
+      if (process != null && !process.isAlive()) {
+        throw new IOException("the broker ended; see " + home.resolve("broker.log"));
+      }
+      try (Socket socket = new Socket()) {
+        socket.connect(new InetSocketAddress(InetAddress.getLoopbackAddress(), port), 500);
+        return;
+      } catch (IOException e) {
+        Thread.sleep(100);
+      }
+    }
+    throw new IOException("the broker does not listen on port " + port);
+  }
+
+  /** Ends the process as kill -9 does. */
+  public void kill() throws InterruptedException {
+    process.destroyForcibly();
+    process.waitFor();
+  }
+
+  @Override
+  public void close() {
+    if (process != null) {
+      process.destroy();
+      try {
+        if (!process.waitFor(20, TimeUnit.SECONDS)) {
+          process.destroyForcibly();
+        }
+      } catch (InterruptedException e) {
+        process.destroyForcibly();
+        Thread.currentThread().interrupt();
+      }
+    }
+  }
+}

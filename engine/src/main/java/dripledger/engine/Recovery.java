@@ -1,0 +1,177 @@
+package dripledger.engine;
+
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.checkpoint.CheckpointStore;
+import dripledger.engine.checkpoint.CheckpointStore.Saved;
+import dripledger.engine.checkpoint.CheckpointStore.SavedNode;
+import dripledger.engine.checkpoint.Checkpointer;
+import dripledger.engine.circuit.EpochLoop;
+import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.StateFormatException;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.HashSet;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
+
+/**
+ * Brings the graph back: state from the last checkpoint, then the ledger from there on. What has no
+ * saved state that this release reads (because it was defined after the checkpoint, or was saved by
+ * another plan or release) is made again from its inputs as of the checkpoint. Used once, before
+ * the loop starts.
+ */
+final class Recovery {
+  private static final Logger LOG = LoggerFactory.getLogger(Recovery.class);
+  private static final int REPLAY_ROWS = 50_000;
+
+  private final Definitions definitions;
+  private final EpochLoop loop;
+  private final Ledger ledger;
+  private final CheckpointStore store;
+  private final StreamHistory history;
+  private final Sources sources;
+  private final Checkpointer checkpointer;
+  private final List<CatalogObject.Table> toLoad = new ArrayList<>();
+
+  Recovery(
+      Definitions definitions,
+      EpochLoop loop,
+      Ledger ledger,
+      CheckpointStore store,
+      StreamHistory history,
+      Sources sources,
+      Checkpointer checkpointer) {
+    this.definitions = definitions;
+    this.loop = loop;
+    this.ledger = ledger;
+    this.store = store;
+    this.history = history;
+    this.sources = sources;
+    this.checkpointer = checkpointer;
+  }
+
+  /**
+   * Recovers.
+   *
+   * @return tables of shared feeds that have no saved rows and must be loaded once feeds are open
+   */
+  List<CatalogObject.Table> run() {
+    long began = System.nanoTime();
+    Saved saved = store.latest();
+    long sequence = saved == null ? 0 : saved.sequence();
+    Map<Long, SourcePosition> positions = new HashMap<>();
+    if (saved != null) {
+      positions.putAll(saved.positions());
+    }
+    loop.positions(sequence, positions);
+    Set<Long> unlike = new HashSet<>(); // relations whose rows are not those of the checkpoint
+    int restored = 0;
+    for (CatalogObject object : definitions.catalog().all()) {
+      LiveNode node = definitions.node(object.id());
+      if (node == null) {
+        continue;
+      }
+      SavedNode state = saved == null ? null : saved.nodes().get(object.id());
+      boolean inputsUnlike =
+          node.circuit() != null && node.circuit().inputs().stream().anyMatch(unlike::contains);
+      if (state != null && !inputsUnlike && restore(object, node, state)) {
+        restored++;
+        loop.attach(node);
+      } else {
+        if (state != null) {
+          unlike.add(object.id());
+        }
+        make(object, definitions.node(object.id()), sequence, positions);
+      }
+      loop.positions(sequence, positions);
+    }
+    replay(sequence);
+    loop.positions(ledger.lastSequence(), ledger.positions());
+    LOG.info(
+        "recovered {} of {} relations from the checkpoint of epoch {} in {} ms",
+        restored,
+        definitions.catalog().all().size(),
+        saved == null ? "none" : saved.epoch(),
+        (System.nanoTime() - began) / 1_000_000);
+    return toLoad;
+  }
+
+  private boolean restore(CatalogObject object, LiveNode node, SavedNode state) {
+    if (!state.plan().equals(node.planPrint())) {
+      LOG.warn("the saved state of {} is of another plan; it is made again", object.name());
+      return false;
+    }
+    try {
+      List<List<byte[]>> parts = new ArrayList<>();
+      for (int part = 0; part < state.parts(); part++) {
+        parts.add(store.read(object.id(), part));
+      }
+      node.restore(state.figures(), parts, System.currentTimeMillis());
+      checkpointer.restored(object.id());
+      return true;
+    } catch (StateFormatException e) {
+      LOG.warn(
+          "the saved state of {} cannot be used ({}); it is made again",
+          object.name(),
+          e.getMessage());
+      definitions.renew(object);
+      return false;
+    }
+  }
+
+  /** Makes what a relation holds from its inputs, as of the checkpoint, and attaches it. */
+  private void make(
+      CatalogObject object, LiveNode node, long sequence, Map<Long, SourcePosition> positions) {
+    if (object instanceof CatalogObject.Table table) {
+      if (table.source() == null) {
+        Page page = new Page(new RowLayout(table.schema()));
+        ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
+      } else if (sources.shared(definitions.catalog().connectionOf(table))) {
+        toLoad.add(table);
+      } else {
+        positions.put(table.id(), history.begin(table.id())); // its topic is read again
+      }
+    } else if (node.circuit() != null) {
+      try {
+        definitions.backfill().fill(node);
+      } catch (RuntimeException e) {
+        LOG.error("{} cannot be made again", object.name(), e);
+        node.giveUp("it could not be made again from its inputs: " + e.getMessage());
+      }
+    }
+    loop.attach(node);
+  }
+
+  private void replay(long after) {
+    List<EpochLoop.Change> gathered = new ArrayList<>();
+    int[] rows = new int[1];
+    long[] last = new long[1];
+    Map<Long, RowLayout> layouts = new HashMap<>();
+    for (CatalogObject o : definitions.catalog().all()) {
+      layouts.put(o.id(), new RowLayout(o.schema()));
+    }
+    ledger.replay(
+        after,
+        id -> layouts.containsKey(id) ? new Page(layouts.get(id)) : null,
+        (sequence, entries, ignored) -> {
+          for (Ledger.Entry e : entries) {
+            gathered.add(new EpochLoop.Change(e.relationId(), e.changes(), e.partition()));
+            rows[0] += e.changes().size();
+          }
+          last[0] = sequence;
+          if (rows[0] >= REPLAY_ROWS) {
+            loop.stepNow(sequence, gathered);
+            gathered.clear();
+            rows[0] = 0;
+          }
+        });
+    // Also of nothing: views without input have rows, and the first epoch is published.
+    loop.stepNow(Math.max(last[0], ledger.lastSequence()), gathered);
+  }
+}

@@ -1,0 +1,61 @@
+package dripledger.engine;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.view.Snapshot;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.Consumer;
+import java.util.function.Supplier;
+
+/**
+ * Reads the events of a stream again: from the ledger what was pushed or retained, from its source
+ * what was not. Safe from any thread.
+ */
+final class StreamHistory {
+  private final Ledger ledger;
+  private final Connectors connectors;
+  private final Supplier<Catalog> catalog;
+  private final Map<Long, SourcePosition> begins = new ConcurrentHashMap<>();
+
+  StreamHistory(Ledger ledger, Connectors connectors, Supplier<Catalog> catalog) {
+    this.ledger = ledger;
+    this.connectors = connectors;
+    this.catalog = catalog;
+  }
+
+  /** Says where the reading of an input began. */
+  void begin(long inputId, SourcePosition position) {
+    begins.put(inputId, position);
+  }
+
+  /** Where the reading of an input began, or null. */
+  SourcePosition begin(long inputId) {
+    return begins.get(inputId);
+  }
+
+  /**
+   * Gives the events between two epochs.
+   *
+   * @param older null for the start
+   */
+  void read(long id, RowLayout layout, Snapshot older, Snapshot newer, Consumer<Page> sink) {
+    long after = older == null ? 0 : older.sequence();
+    if (newer.sequence() > after) {
+      ledger.read(id, new Page(layout), after, newer.sequence(), sink);
+    }
+    if (catalog.get().find(id) instanceof CatalogObject.Stream stream && !stream.inLedger()) {
+      SourcePosition begin = begins.get(id);
+      SourcePosition from = older == null ? begin : older.positions().getOrDefault(id, begin);
+      SourcePosition to = newer.positions().getOrDefault(id, begin);
+      if (!to.equals(from)) {
+        connectors.read(
+            catalog.get().connectionOf(stream), stream, from, to, new Page(layout), sink);
+      }
+    }
+  }
+}

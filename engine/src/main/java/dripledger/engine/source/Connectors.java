@@ -1,0 +1,82 @@
+package dripledger.engine.source;
+
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.row.Page;
+import java.util.List;
+import java.util.function.Consumer;
+
+/**
+ * The outside systems, as the engine asks for them. Every method may block on the network and
+ * throws {@link dripledger.engine.EngineException} with a sentence of its own for each thing that
+ * can be wrong. Safe from any thread.
+ */
+public interface Connectors {
+  /** Checks type and options and tries the connection live. */
+  void check(CatalogObject.Connection connection);
+
+  /** What the last check in the background found wrong with the connection, or null. */
+  String health(CatalogObject.Connection connection);
+
+  /** Topics, tables or files behind the connection. */
+  List<Listing> list(CatalogObject.Connection connection);
+
+  /**
+   * Raw messages of a topic or lines of a file.
+   *
+   * @param from {@code earliest}, {@code latest} or an ISO timestamp
+   * @param count how many at most
+   */
+  List<RawMessage> peek(CatalogObject.Connection connection, String name, String from, int count);
+
+  /** Makes a topic. */
+  void createTopic(
+      CatalogObject.Connection connection, String name, int partitions, Long retentionMillis);
+
+  /** Reads a sample and proposes columns. */
+  Proposal propose(CatalogObject.Connection connection, SourceSpec source, boolean keyed);
+
+  /**
+   * Checks a definition against its source.
+   *
+   * @return where reading begins, told once and kept
+   */
+  SourcePosition begin(CatalogObject.Connection connection, CatalogObject object);
+
+  /** Whether all tables of a connection of this type share one feed and are loaded first. */
+  boolean shared(String connectionType);
+
+  /** Starts reading. {@code objects} is one stream or table, or all of a shared connection. */
+  Feed open(
+      CatalogObject.Connection connection,
+      List<CatalogObject> objects,
+      SourcePosition from,
+      SourceSink sink);
+
+  /**
+   * Reads the events of a stream between two positions again.
+   *
+   * @param template an empty page of the stream's layout
+   * @param sink given pages it may keep
+   */
+  void read(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to,
+      Page template,
+      Consumer<Page> sink);
+
+  /** Reads one repaired message into a page of the object's rows. */
+  void decode(CatalogObject object, byte[] key, byte[] raw, Page into);
+
+  /** Fields that were met and are not declared, and values that do not fit, since the start. */
+  List<Drift> drift(long objectId);
+
+  /** Gives back what the source holds for us: called when a connection or its last table goes. */
+  void release(CatalogObject.Connection connection);
+
+  /** No outside systems: for engines on their own. */
+  Connectors NONE = new NoConnectors();
+}

@@ -1,0 +1,92 @@
+package dripledger.engine.source;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.row.Page;
+import java.util.List;
+import java.util.function.Consumer;
+
+/** Refuses every connection. */
+final class NoConnectors implements Connectors {
+  private static EngineException none() {
+    return new EngineException(Code.NOT_SUPPORTED, "this engine has no connectors", null);
+  }
+
+  @Override
+  public void check(CatalogObject.Connection connection) {
+    throw none();
+  }
+
+  @Override
+  public String health(CatalogObject.Connection connection) {
+    return null;
+  }
+
+  @Override
+  public List<Listing> list(CatalogObject.Connection connection) {
+    throw none();
+  }
+
+  @Override
+  public List<RawMessage> peek(
+      CatalogObject.Connection connection, String name, String from, int count) {
+    throw none();
+  }
+
+  @Override
+  public void createTopic(
+      CatalogObject.Connection connection, String name, int partitions, Long retentionMillis) {
+    throw none();
+  }
+
+  @Override
+  public Proposal propose(CatalogObject.Connection connection, SourceSpec source, boolean keyed) {
+    throw none();
+  }
+
+  @Override
+  public SourcePosition begin(CatalogObject.Connection connection, CatalogObject object) {
+    throw none();
+  }
+
+  @Override
+  public boolean shared(String connectionType) {
+    return false;
+  }
+
+  @Override
+  public Feed open(
+      CatalogObject.Connection connection,
+      List<CatalogObject> objects,
+      SourcePosition from,
+      SourceSink sink) {
+    throw none();
+  }
+
+  @Override
+  public void read(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to,
+      Page template,
+      Consumer<Page> sink) {
+    throw none();
+  }
+
+  @Override
+  public void decode(CatalogObject object, byte[] key, byte[] raw, Page into) {
+    throw none();
+  }
+
+  @Override
+  public List<Drift> drift(long objectId) {
+    return List.of();
+  }
+
+  @Override
+  public void release(CatalogObject.Connection connection) {}
+}

@@ -1,0 +1,15 @@
+package dripledger.engine.source;
+
+import dripledger.engine.row.Page;
+import java.util.List;
+
+/**
+ * Rows of one stream or table from one partition.
+ *
+ * @param objectId whose rows
+ * @param page events of a stream, or operations of a keyed table (see {@link KeyedRows}); handed
+ *     over and not touched again
+ * @param partition whose watermark they advance; 0 where there are no partitions
+ * @param rejects messages of the same range that were not taken
+ */
+public record SourceBatch(long objectId, Page page, int partition, List<Reject> rejects) {}

@@ -1,0 +1,373 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.CatalogObject.Connection.Option;
+import dripledger.engine.catalog.CatalogObject.Meta;
+import dripledger.engine.catalog.Retention;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.expr.TypeMapping;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Schema;
+import dripledger.grammar.ColumnDefinition;
+import dripledger.grammar.SecretName;
+import dripledger.grammar.Statement;
+import java.math.BigDecimal;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.LinkedHashMap;
+import java.util.LinkedHashSet;
+import java.util.List;
+import java.util.Locale;
+import java.util.Map;
+import java.util.Set;
+import java.util.function.Function;
+import java.util.stream.Collectors;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.sql.SqlDataTypeSpec;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlIntervalLiteral;
+import org.apache.calcite.sql.SqlLiteral;
+import org.apache.calcite.sql.SqlNode;
+
+/** Checks the statements that define connections, streams and tables. Used for one statement. */
+final class DefinitionStatements {
+  private final Catalog catalog;
+  private final Function<SqlDataTypeSpec, RelDataType> types;
+
+  /**
+   * @param types derives a declared type
+   */
+  DefinitionStatements(Catalog catalog, Function<SqlDataTypeSpec, RelDataType> types) {
+    this.catalog = catalog;
+    this.types = types;
+  }
+
+  private static EngineException invalid(SqlNode at, String message, String hint) {
+    return SqlErrors.invalid(at, message, hint);
+  }
+
+  Command createConnection(Statement.CreateConnection s) {
+    return new Command.CreateConnection(
+        SqlFrontEnd.name(s.name()),
+        SqlFrontEnd.ifExists(s.replace(), s.ifNotExists()),
+        s.type().getSimple(),
+        options(s.options()));
+  }
+
+  private static Map<String, Option> options(Map<String, SqlNode> given) {
+    Map<String, Option> options = new LinkedHashMap<>();
+    given.forEach((name, value) -> options.put(name, option(value)));
+    return options;
+  }
+
+  private static Option option(SqlNode value) {
+    if (value instanceof SecretName secret) {
+      return new Option(secret.getSimple(), true);
+    }
+    return new Option(((SqlLiteral) value).toValue(), false);
+  }
+
+  Command alterOptions(Statement.AlterOptions s) {
+    CatalogObject object = find(s.name(), s.kind());
+    if (object instanceof CatalogObject.Table) {
+      throw invalid(s.name(), "a table has no options to change", null);
+    }
+    return new Command.AlterOptions(s.kind(), object.name(), options(s.options()));
+  }
+
+  private CatalogObject find(SqlIdentifier id, String kind) {
+    CatalogObject object = catalog.find(SqlFrontEnd.name(id));
+    if (object == null) {
+      String word = kind.toLowerCase(Locale.ROOT);
+      String near =
+          SqlErrors.nearest(
+              id.getSimple(),
+              catalog.all().stream()
+                  .filter(o -> o.kind().equals(word))
+                  .map(CatalogObject::name)
+                  .toList());
+      throw new EngineException(
+          Code.NOT_FOUND,
+          "no " + word + " \"" + id.getSimple() + "\"",
+          id.getParserPosition().getLineNum(),
+          id.getParserPosition().getColumnNum(),
+          near == null ? null : "did you mean \"" + near + "\"?");
+    }
+    if (!object.kind().equalsIgnoreCase(kind)) {
+      throw invalid(id, "\"" + object.name() + "\" is a " + object.kind(), null);
+    }
+    return object;
+  }
+
+  Command addColumn(Statement.AddColumn s) {
+    CatalogObject object = find(s.name(), s.kind());
+    if (!(object instanceof CatalogObject.Stream stream)) {
+      throw invalid(
+          s.name(),
+          "columns can be added to streams only",
+          "drop the table and create it again; it is read anew");
+    }
+    ColumnDefinition added =
+        s.definition().columns().isEmpty() ? null : s.definition().columns().get(0);
+    if (added == null) {
+      throw invalid(s.name(), "a column is expected: ADD COLUMN name TYPE", null);
+    }
+    if (added.notNull()) {
+      throw invalid(
+          added.name(), "a column added later cannot be NOT NULL", "earlier events do not have it");
+    }
+    if (stream.schema().indexOf(added.name().getSimple()) >= 0) {
+      throw invalid(
+          added.name(), "column \"" + added.name().getSimple() + "\" is there already", null);
+    }
+    return new Command.AddColumn(
+        stream.name(),
+        column(added, Set.of()),
+        added.meta() == null ? null : meta(added, column(added, Set.of()), stream.source() == null),
+        s.replay());
+  }
+
+  Command refreshTable(Statement.RefreshTable s) {
+    CatalogObject object = find(s.name(), "TABLE");
+    if (CatalogObject.sourceOf(object) == null) {
+      throw invalid(s.name(), "\"" + object.name() + "\" is changed by statements only", null);
+    }
+    return new Command.RefreshTable(object.name());
+  }
+
+  private SourceSpec source(Statement.Definition def) {
+    if (def.connection() == null) {
+      return null;
+    }
+    CatalogObject connection = find(def.connection(), "CONNECTION");
+    Map<String, String> options = new LinkedHashMap<>();
+    def.sourceOptions()
+        .forEach(
+            (name, value) -> {
+              Option option = option(value);
+              if (option.secret()) {
+                throw invalid(value, "secrets belong to connections", null);
+              }
+              options.put(name, option.text());
+            });
+    if (options.containsKey("retain")) {
+      try {
+        Retention.micros(options.get("retain"));
+      } catch (IllegalArgumentException e) {
+        throw invalid(def.sourceOptions().get("retain"), e.getMessage(), Retention.HINT);
+      }
+    }
+    return new SourceSpec(
+        connection.name(),
+        connection.id(),
+        options,
+        def.format() == null ? null : def.format().getSimple());
+  }
+
+  private Column column(ColumnDefinition c, Set<String> keyColumns) {
+    RelDataType sqlType;
+    try {
+      sqlType = types.apply(c.type());
+    } catch (RuntimeException e) {
+      throw invalid(
+          c.type(),
+          "no type \"" + c.type() + "\"",
+          "types: BOOLEAN, SMALLINT, INTEGER, BIGINT, REAL, DOUBLE, DECIMAL(p, s), VARCHAR,"
+              + " VARBINARY, DATE, TIME, TIMESTAMP, ROW(…), T ARRAY");
+    }
+    ColumnType type = nullableInside(TypeMapping.fromSql(sqlType));
+    String name = c.name().getSimple();
+    return new Column(name, type.withNullable(!c.notNull() && !keyColumns.contains(name)));
+  }
+
+  private Schema columns(Statement.Definition def, Set<String> keyColumns) {
+    List<Column> columns = new ArrayList<>();
+    Set<String> names = new LinkedHashSet<>();
+    for (ColumnDefinition c : def.columns()) {
+      if (!names.add(c.name().getSimple())) {
+        throw invalid(c.name(), "column \"" + c.name().getSimple() + "\" is declared twice", null);
+      }
+      columns.add(column(c, keyColumns));
+    }
+    return new Schema(columns);
+  }
+
+  private static EngineException noColumns(SqlIdentifier owner) {
+    return invalid(owner, "no columns are declared", "write (name TYPE, …) after the name");
+  }
+
+  /** Fields of a ROW may be missing in an event unless said otherwise. */
+  private static ColumnType nullableInside(ColumnType type) {
+    if (type.kind() == Kind.ROW) {
+      return ColumnType.row(
+          type.fields().stream()
+              .map(f -> new Column(f.name(), nullableInside(f.type()).withNullable(true)))
+              .toList());
+    }
+    return type;
+  }
+
+  private static Meta meta(ColumnDefinition c, Column column, boolean pushed) {
+    String word = c.meta().getSimple();
+    Meta meta =
+        Arrays.stream(Meta.values())
+            .filter(m -> m.name().toLowerCase(Locale.ROOT).equals(word))
+            .findFirst()
+            .orElse(null);
+    if (meta == null || pushed && meta != Meta.ARRIVED_AT) {
+      throw invalid(
+          c.meta(),
+          "META " + word + (pushed ? " of a pushed stream" : "") + " is not known",
+          pushed
+              ? "a pushed stream knows arrived_at"
+              : "there are "
+                  + Arrays.stream(Meta.values())
+                      .map(m -> m.name().toLowerCase(Locale.ROOT))
+                      .collect(Collectors.joining(", ")));
+    }
+    Kind kind = column.type().kind();
+    boolean fits =
+        switch (meta) {
+          case ARRIVED_AT, RECORD_TIME -> kind == Kind.TIMESTAMP;
+          case PARTITION -> kind == Kind.INTEGER || kind == Kind.BIGINT;
+          case POSITION -> kind == Kind.BIGINT;
+          case KEY -> kind == Kind.VARCHAR || kind == Kind.VARBINARY;
+          case HEADERS -> kind == Kind.VARCHAR;
+        };
+    if (!fits) {
+      throw invalid(
+          c.name(),
+          word
+              + switch (meta) {
+                case ARRIVED_AT, RECORD_TIME -> " is a TIMESTAMP";
+                case PARTITION -> " is an INTEGER";
+                case POSITION -> " is a BIGINT";
+                case KEY -> " is a VARCHAR or VARBINARY";
+                case HEADERS -> " is a VARCHAR that holds a JSON object";
+              },
+          null);
+    }
+    return meta;
+  }
+
+  Command createStream(Statement.CreateStream s) {
+    Statement.Definition def = s.definition();
+    if (def.primaryKey() != null) {
+      throw invalid(
+          def.primaryKey().get(0),
+          "a stream has no primary key",
+          "use CREATE TABLE for keyed rows");
+    }
+    SourceSpec source = source(def);
+    String name = SqlFrontEnd.name(s.name());
+    Command.IfExists ifExists = SqlFrontEnd.ifExists(s.replace(), s.ifNotExists());
+    if (def.columns().isEmpty()) {
+      if (source == null) {
+        throw noColumns(s.name());
+      }
+      return new Command.CreateStream(name, ifExists, null, -1, 0, Map.of(), source);
+    }
+    Schema columns = columns(def, Set.of());
+    for (ColumnDefinition c : def.columns()) {
+      if (c.primaryKey()) {
+        throw invalid(c.name(), "a stream has no primary key", "use CREATE TABLE for keyed rows");
+      }
+    }
+    Map<Integer, Meta> meta = metaColumns(def, columns, source == null);
+    int eventTime = -1;
+    long lateness = 0;
+    if (def.eventTime() != null) {
+      eventTime = columns.indexOf(def.eventTime().getSimple());
+      if (eventTime < 0) {
+        throw invalid(
+            def.eventTime(),
+            "no column \"" + def.eventTime().getSimple() + "\" for EVENT TIME",
+            null);
+      }
+      if (columns.type(eventTime).kind() != Kind.TIMESTAMP) {
+        throw invalid(def.eventTime(), "EVENT TIME needs a TIMESTAMP column", null);
+      }
+      lateness = def.lateness() == null ? 0 : intervalMicros(def.lateness());
+    }
+    return new Command.CreateStream(name, ifExists, columns, eventTime, lateness, meta, source);
+  }
+
+  private static Map<Integer, Meta> metaColumns(
+      Statement.Definition def, Schema columns, boolean pushed) {
+    Map<Integer, Meta> meta = new LinkedHashMap<>();
+    for (int i = 0; i < def.columns().size(); i++) {
+      ColumnDefinition c = def.columns().get(i);
+      if (c.meta() != null) {
+        meta.put(i, meta(c, columns.column(i), pushed));
+      }
+    }
+    return meta;
+  }
+
+  private static long intervalMicros(SqlNode node) {
+    SqlIntervalLiteral.IntervalValue value =
+        ((SqlIntervalLiteral) node).getValueAs(SqlIntervalLiteral.IntervalValue.class);
+    if (value.getIntervalQualifier().isYearMonth()) {
+      throw invalid(node, "LATENESS is in days or less", null);
+    }
+    return ((SqlIntervalLiteral) node)
+        .getValueAs(BigDecimal.class)
+        .multiply(BigDecimal.valueOf(1000))
+        .longValue();
+  }
+
+  Command createTable(Statement.CreateTable s) {
+    Statement.Definition def = s.definition();
+    SourceSpec source = source(def);
+    List<SqlIdentifier> key = new ArrayList<>();
+    for (ColumnDefinition c : def.columns()) {
+      if (c.primaryKey()) {
+        key.add(c.name());
+      }
+      if (c.meta() != null && source == null) {
+        throw invalid(c.meta(), "a local table has no transport to ask for META columns", null);
+      }
+    }
+    if (def.eventTime() != null) {
+      throw invalid(def.eventTime(), "a table has no event time", "use CREATE STREAM for events");
+    }
+    if (source != null && source.option("retain") != null) {
+      throw invalid(def.sourceOptions().get("retain"), "a table keeps its rows anyway", null);
+    }
+    if (def.primaryKey() != null) {
+      if (!key.isEmpty()) {
+        throw invalid(def.primaryKey().get(0), "PRIMARY KEY is declared twice", null);
+      }
+      key = def.primaryKey();
+    }
+    String name = SqlFrontEnd.name(s.name());
+    Command.IfExists ifExists = SqlFrontEnd.ifExists(s.replace(), s.ifNotExists());
+    if (def.columns().isEmpty()) {
+      if (source == null) {
+        throw noColumns(s.name());
+      }
+      return new Command.CreateTable(name, ifExists, null, null, Map.of(), source);
+    }
+    Set<String> keyNames = new LinkedHashSet<>();
+    key.forEach(k -> keyNames.add(k.getSimple()));
+    Schema columns = columns(def, keyNames);
+    if (key.isEmpty()) {
+      throw invalid(
+          s.name(),
+          "a table needs a primary key",
+          "add PRIMARY KEY to a column or PRIMARY KEY (…)");
+    }
+    return new Command.CreateTable(
+        name,
+        ifExists,
+        columns,
+        key.stream().mapToInt(k -> SqlFrontEnd.indexOf(columns, k)).toArray(),
+        metaColumns(def, columns, source == null),
+        source);
+  }
+}

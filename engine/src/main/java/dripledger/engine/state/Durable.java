@@ -1,0 +1,40 @@
+package dripledger.engine.state;
+
+import java.util.List;
+
+/**
+ * State that can be saved piece by piece. What is saved of one state is a list of chunks, oldest
+ * first; {@link StateChunks} knows their forms and can merge them without the state itself.
+ */
+public interface Durable {
+  /**
+   * Notes what changed since the last capture. Called by the writer of the state between two
+   * epochs; must be quick, and answers something that no longer changes.
+   *
+   * @param whole whether to save everything, as if nothing had been saved before
+   * @return null if nothing has changed
+   */
+  Capture capture(boolean whole);
+
+  /**
+   * Becomes what was saved. Called once, before anything else.
+   *
+   * @param chunks as {@link Capture#encode} gave them, oldest first, or merged
+   * @throws StateFormatException if they are not of a form this release reads
+   */
+  void restore(List<byte[]> chunks);
+
+  /** What a capture noted. Encoding may happen later, on another thread, and again. */
+  @FunctionalInterface
+  interface Capture {
+    /** Gives the chunks, each at most {@link StateChunks#MAX_BYTES} plus one entry long. */
+    void encode(ChunkSink sink);
+  }
+
+  /** Takes chunks in order. */
+  @FunctionalInterface
+  interface ChunkSink {
+    /** The array is the sink's to keep. */
+    void chunk(byte[] bytes);
+  }
+}

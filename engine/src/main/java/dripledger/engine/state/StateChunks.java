@@ -1,0 +1,212 @@
+package dripledger.engine.state;
+
+import dripledger.engine.row.Bytes;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
+import java.util.TreeMap;
+
+/**
+ * The forms of saved state. A chunk starts with its form and the form's version; numbers are
+ * little-endian.
+ *
+ * <ul>
+ *   <li>{@code ARENA}: the shape of a {@link ByteArena} (see there), one a capture. The newest
+ *       counts.
+ *   <li>{@code PAGES}: pages of an arena, each {@code number:int | length:int | bytes}. The newest
+ *       of a number counts.
+ *   <li>{@code BAG}: changes to a {@link SortedBag}, each {@code key length:int | length:int |
+ *       weight:long | bytes}. They add up.
+ * </ul>
+ *
+ * <p>So the chunks of many captures can be merged into those of one without knowing what the state
+ * means: {@link #merge}.
+ */
+public final class StateChunks {
+  /** The length chunks are cut at, in bytes before compression. */
+  public static final int MAX_BYTES = 1 << 20;
+
+  static final byte ARENA = 1;
+  static final byte PAGES = 2;
+  static final byte BAG = 3;
+  private static final byte VERSION = 1;
+  static final int HEADER = 2;
+
+  private StateChunks() {}
+
+  /** The form of a chunk. */
+  static byte form(byte[] chunk) {
+    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > BAG) {
+      throw new StateFormatException(
+          "saved state of form "
+              + (chunk.length < HEADER ? "?" : chunk[0] + "." + chunk[1])
+              + ", which this release does not read");
+    }
+    return chunk[0];
+  }
+
+  /** A chunk being written. */
+  static final class Builder {
+    private final byte form;
+    private final Durable.ChunkSink sink;
+    private byte[] bytes = new byte[4096];
+    private int size;
+
+    Builder(byte form, Durable.ChunkSink sink) {
+      this.form = form;
+      this.sink = sink;
+      begin();
+    }
+
+    private void begin() {
+      size = HEADER;
+      bytes[0] = form;
+      bytes[1] = VERSION;
+    }
+
+    private void ensure(int more) {
+      if (bytes.length - size < more) {
+        bytes = java.util.Arrays.copyOf(bytes, Math.max(size + more, bytes.length * 2));
+      }
+    }
+
+    Builder putInt(int value) {
+      ensure(4);
+      Bytes.putInt(bytes, size, value);
+      size += 4;
+      return this;
+    }
+
+    Builder putLong(long value) {
+      ensure(8);
+      Bytes.putLong(bytes, size, value);
+      size += 8;
+      return this;
+    }
+
+    Builder put(byte[] source, int from, int length) {
+      ensure(length);
+      System.arraycopy(source, from, bytes, size, length);
+      size += length;
+      return this;
+    }
+
+    /** Hands the chunk on if it is long enough. */
+    void cut() {
+      if (size >= MAX_BYTES) {
+        end();
+      }
+    }
+
+    /** Hands on what there is. */
+    void end() {
+      if (size > HEADER) {
+        sink.chunk(java.util.Arrays.copyOf(bytes, size));
+        begin();
+      }
+    }
+  }
+
+  /** Merges the chunks of many captures of one state, oldest first, into those of one. */
+  public static List<byte[]> merge(List<byte[]> chunks) {
+    List<byte[]> out = new ArrayList<>();
+    byte[] arena = null;
+    Map<Integer, byte[]> pages = new TreeMap<>();
+    BagBatch batch = new BagBatch();
+    SortedBag bag = SortedBag.EMPTY;
+    for (byte[] chunk : chunks) {
+      switch (form(chunk)) {
+        case ARENA -> arena = chunk;
+        case PAGES ->
+            forEachPage(
+                chunk,
+                (number, at, length) ->
+                    pages.put(number, java.util.Arrays.copyOfRange(chunk, at, at + length)));
+        default -> bag = applyBag(bag, chunk, batch);
+      }
+    }
+    if (arena != null) {
+      out.add(arena);
+      Builder builder = new Builder(PAGES, out::add);
+      pages.forEach(
+          (number, page) -> {
+            builder.putInt(number).putInt(page.length).put(page, 0, page.length);
+            builder.cut();
+          });
+      builder.end();
+    }
+    encodeDifference(SortedBag.EMPTY, bag, out::add);
+    return out;
+  }
+
+  interface PageSink {
+    void page(int number, int at, int length);
+  }
+
+  static void forEachPage(byte[] chunk, PageSink sink) {
+    for (int at = HEADER; at < chunk.length; ) {
+      int number = Bytes.getInt(chunk, at);
+      int length = Bytes.getInt(chunk, at + 4);
+      sink.page(number, at + 8, length);
+      at += 8 + length;
+    }
+  }
+
+  static SortedBag applyBag(SortedBag bag, byte[] chunk, BagBatch batch) {
+    for (int at = HEADER; at < chunk.length; ) {
+      int keyLength = Bytes.getInt(chunk, at);
+      int length = Bytes.getInt(chunk, at + 4);
+      long weight = Bytes.getLong(chunk, at + 8);
+      batch.add(chunk, at + 16, keyLength, chunk, at + 16 + keyLength, length - keyLength, weight);
+      at += 16 + length;
+    }
+    SortedBag applied = bag.apply(batch);
+    batch.clear();
+    return applied;
+  }
+
+  static void encodeDifference(SortedBag older, SortedBag newer, Durable.ChunkSink sink) {
+    Builder builder = new Builder(BAG, sink);
+    newer.differenceFrom(
+        older,
+        (bytes, from, keyEnd, to, weight) -> {
+          builder.putInt(keyEnd - from).putInt(to - from).putLong(weight);
+          builder.put(bytes, from, to - from);
+          builder.cut();
+        });
+    builder.end();
+  }
+
+  /** A bag kept by its owner in a field, made durable. Differences are found when encoding. */
+  public abstract static class DurableBag implements Durable {
+    private SortedBag saved = SortedBag.EMPTY;
+
+    /** The bag as it is now. */
+    protected abstract SortedBag current();
+
+    /** Replaces the bag. */
+    protected abstract void replace(SortedBag bag);
+
+    @Override
+    public final Capture capture(boolean whole) {
+      SortedBag older = whole ? SortedBag.EMPTY : saved;
+      SortedBag newer = current();
+      saved = newer;
+      return older == newer ? null : sink -> encodeDifference(older, newer, sink);
+    }
+
+    @Override
+    public final void restore(List<byte[]> chunks) {
+      SortedBag bag = SortedBag.EMPTY;
+      BagBatch batch = new BagBatch();
+      for (byte[] chunk : chunks) {
+        if (form(chunk) != BAG) {
+          throw new StateFormatException("saved rows are expected here");
+        }
+        bag = applyBag(bag, chunk, batch);
+      }
+      saved = bag;
+      replace(bag);
+    }
+  }
+}

@@ -1,0 +1,99 @@
+package dripledger.engine;
+
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.checkpoint.CheckpointStore;
+import dripledger.engine.source.Reject;
+import dripledger.engine.state.StateChunks;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.TreeMap;
+import java.util.function.Consumer;
+
+/** Checkpoints and rejects that last as long as the test; every second part is merged. */
+final class MemoryCheckpoints implements CheckpointStore, RejectStore {
+  private record PartKey(long node, int part) {}
+
+  private Saved latest;
+  private Map<PartKey, List<byte[]>> chunks = new HashMap<>();
+  private final Map<Long, Reject> rejects = new TreeMap<>();
+  private long lastReject;
+  private boolean refusing;
+  long bytesWritten;
+
+  /** From now on every write fails, as if the process were gone. */
+  synchronized void refuse(boolean value) {
+    refusing = value;
+  }
+
+  @Override
+  public synchronized Saved latest() {
+    return latest;
+  }
+
+  @Override
+  public synchronized List<byte[]> read(long nodeId, int part) {
+    List<byte[]> found = chunks.getOrDefault(new PartKey(nodeId, part), List.of());
+    return (nodeId + part) % 2 == 0 ? StateChunks.merge(found) : found;
+  }
+
+  @Override
+  public synchronized Written write(
+      long epoch,
+      long sequence,
+      Map<Long, SourcePosition> positions,
+      List<Reject> newRejects,
+      Consumer<Writer> content) {
+    if (refusing) {
+      throw new IllegalStateException("not now");
+    }
+    Map<PartKey, List<byte[]>> copy = new HashMap<>();
+    chunks.forEach((key, list) -> copy.put(key, new ArrayList<>(list)));
+    Map<Long, SavedNode> nodes = new HashMap<>();
+    long[] bytes = new long[1];
+    content.accept(
+        new Writer() {
+          @Override
+          public void node(SavedNode node) {
+            nodes.put(node.id(), node);
+          }
+
+          @Override
+          public void forget(long nodeId) {
+            copy.keySet().removeIf(k -> k.node == nodeId);
+          }
+
+          @Override
+          public void chunk(long nodeId, int part, byte[] chunk) {
+            copy.computeIfAbsent(new PartKey(nodeId, part), k -> new ArrayList<>()).add(chunk);
+            bytes[0] += chunk.length;
+          }
+        });
+    newRejects.forEach(r -> rejects.put(++lastReject, r));
+    chunks = copy;
+    latest = new Saved(epoch, sequence, Map.copyOf(positions), nodes);
+    bytesWritten += bytes[0];
+    return new Written(bytes[0], bytes[0], 0);
+  }
+
+  @Override
+  public boolean tidy() {
+    return false;
+  }
+
+  @Override
+  public synchronized void scan(Consumer<Stored> sink) {
+    rejects.forEach((id, reject) -> sink.accept(new Stored(id, reject)));
+  }
+
+  @Override
+  public synchronized List<Stored> find(long objectId, List<Long> ids, int limit) {
+    return rejects.entrySet().stream()
+        .filter(e -> e.getValue().objectId() == objectId)
+        .filter(e -> ids.isEmpty() || ids.contains(e.getKey()))
+        .limit(limit)
+        .map(e -> new Stored(e.getKey(), e.getValue()))
+        .toList();
+  }
+}

@@ -1,0 +1,78 @@
+package dripledger.server.http;
+
+import dripledger.engine.Engine;
+import dripledger.engine.EngineException;
+import dripledger.engine.EngineException.Code;
+import dripledger.engine.RejectReplay;
+import java.nio.charset.StandardCharsets;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.function.UnaryOperator;
+import java.util.regex.Pattern;
+import java.util.regex.PatternSyntaxException;
+import org.springframework.web.bind.annotation.PathVariable;
+import org.springframework.web.bind.annotation.PostMapping;
+import org.springframework.web.bind.annotation.RequestBody;
+import org.springframework.web.bind.annotation.RestController;
+
+/**
+ * {@code POST /api/v1/objects/{name}/rejects/replay}: takes rejected messages in after all, as they
+ * are or repaired. They are read with {@code SELECT … FROM drip.rejects}.
+ */
+@RestController
+class RejectsController {
+  private final Engine engine;
+
+  RejectsController(Engine engine) {
+    this.engine = engine;
+  }
+
+  /**
+   * What to replay and how to repair it.
+   *
+   * @param ids which rejects; missing or empty for all
+   * @param raw the whole message to read instead; with one id only
+   * @param pattern a regular expression to look for in the message
+   * @param replacement what to put in its place; $1 stands for the first group
+   */
+  record Replay(List<Long> ids, String raw, String pattern, String replacement) {}
+
+  @PostMapping("/api/v1/objects/{name}/rejects/replay")
+  Map<String, Object> replay(@PathVariable String name, @RequestBody Replay replay) {
+    List<Long> ids = replay.ids() == null ? List.of() : replay.ids();
+    RejectReplay.Outcome outcome =
+        engine.rejects().replay(engine.object(name), ids, repair(replay, ids));
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("taken", outcome.taken());
+    answer.put("left", outcome.left());
+    answer.put("first_reason", outcome.firstReason());
+    answer.put("epoch", outcome.epoch());
+    return answer;
+  }
+
+  private static UnaryOperator<byte[]> repair(Replay replay, List<Long> ids) {
+    if (replay.raw() != null) {
+      if (ids.size() != 1) {
+        throw new EngineException(
+            Code.INVALID, "one message can stand for one reject only", "name its id");
+      }
+      return raw -> replay.raw().getBytes(StandardCharsets.UTF_8);
+    }
+    if (replay.pattern() == null) {
+      return raw -> raw;
+    }
+    try {
+      Pattern pattern = Pattern.compile(replay.pattern());
+      String replacement = replay.replacement() == null ? "" : replay.replacement();
+      return raw ->
+          pattern
+              .matcher(new String(raw, StandardCharsets.UTF_8))
+              .replaceAll(replacement)
+              .getBytes(StandardCharsets.UTF_8);
+    } catch (PatternSyntaxException e) {
+      throw new EngineException(
+          Code.INVALID, "the pattern cannot be read: " + e.getDescription(), null);
+    }
+  }
+}

@@ -1,0 +1,354 @@
+package dripledger.server.records;
+
+import com.github.luben.zstd.Zstd;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.checkpoint.CheckpointStore;
+import dripledger.engine.source.Reject;
+import dripledger.engine.state.StateChunks;
+import java.sql.Connection;
+import java.sql.PreparedStatement;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.HashSet;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+import java.util.function.Consumer;
+import javax.sql.DataSource;
+
+/**
+ * Checkpoints in PostgreSQL: each is one transaction that adds the chunks of what changed and
+ * replaces positions and figures. Chunks of a part are merged once they are many, or more than the
+ * first of them. Thread-safe.
+ */
+public final class PostgresCheckpoints implements CheckpointStore {
+  private static final int COMPRESSION_LEVEL = 1;
+  private static final int MANY_CHECKPOINTS = 12;
+  private static final long BATCH_BYTES = 8 << 20;
+
+  private final DataSource dataSource;
+  private final int maxRejects;
+  private long lastNumber = -1;
+
+  /**
+   * @param maxRejects how many rejects of one object are kept; the oldest go first
+   */
+  public PostgresCheckpoints(DataSource dataSource, int maxRejects) {
+    this.dataSource = dataSource;
+    this.maxRejects = maxRejects;
+  }
+
+  @Override
+  public Saved latest() {
+    try (Connection c = dataSource.getConnection()) {
+      long epoch;
+      long sequence;
+      try (PreparedStatement s = c.prepareStatement("SELECT epoch, sequence FROM checkpoint");
+          ResultSet r = s.executeQuery()) {
+        if (!r.next()) {
+          return null;
+        }
+        epoch = r.getLong(1);
+        sequence = r.getLong(2);
+      }
+      Map<Long, SourcePosition> positions = new HashMap<>();
+      try (PreparedStatement s =
+              c.prepareStatement("SELECT input_id, position FROM checkpoint_input");
+          ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          positions.put(r.getLong(1), new SourcePosition(r.getString(2)));
+        }
+      }
+      Map<Long, SavedNode> nodes = new HashMap<>();
+      try (PreparedStatement s =
+              c.prepareStatement("SELECT node_id, plan, figures, parts FROM checkpoint_node");
+          ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          nodes.put(
+              r.getLong(1),
+              new SavedNode(r.getLong(1), r.getString(2), r.getBytes(3), r.getInt(4)));
+        }
+      }
+      return new Saved(epoch, sequence, positions, nodes);
+    } catch (SQLException e) {
+      throw new RecordsException("the checkpoint cannot be read", e);
+    }
+  }
+
+  @Override
+  public List<byte[]> read(long nodeId, int part) {
+    try (Connection c = dataSource.getConnection()) {
+      c.setAutoCommit(false); // a cursor needs a transaction
+      try {
+        return chunks(c, nodeId, part, Long.MAX_VALUE);
+      } finally {
+        c.rollback();
+        c.setAutoCommit(true);
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the checkpoint cannot be read", e);
+    }
+  }
+
+  private static List<byte[]> chunks(Connection c, long nodeId, int part, long through)
+      throws SQLException {
+    List<byte[]> chunks = new ArrayList<>();
+    try (PreparedStatement s =
+        c.prepareStatement(
+            "SELECT raw_bytes, payload FROM checkpoint_chunk"
+                + " WHERE node_id = ? AND part = ? AND checkpoint <= ?"
+                + " ORDER BY checkpoint, place")) {
+      s.setFetchSize(16);
+      s.setLong(1, nodeId);
+      s.setInt(2, part);
+      s.setLong(3, through);
+      try (ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          chunks.add(Zstd.decompress(r.getBytes(2), r.getInt(1)));
+        }
+      }
+    }
+    return chunks;
+  }
+
+  @Override
+  public Written write(
+      long epoch,
+      long sequence,
+      Map<Long, SourcePosition> positions,
+      List<Reject> rejects,
+      Consumer<Writer> content) {
+    try (Connection c = dataSource.getConnection()) {
+      c.setAutoCommit(false);
+      try {
+        long number = nextNumber(c);
+        NodeWriter writer = new NodeWriter(c, number);
+        content.accept(writer);
+        writer.finish();
+        run(c, "DELETE FROM checkpoint_input");
+        try (PreparedStatement s =
+            c.prepareStatement("INSERT INTO checkpoint_input (input_id, position) VALUES (?, ?)")) {
+          for (Map.Entry<Long, SourcePosition> e : positions.entrySet()) {
+            s.setLong(1, e.getKey());
+            s.setString(2, e.getValue().text());
+            s.addBatch();
+          }
+          s.executeBatch();
+        }
+        Rejects.insert(c, rejects, maxRejects);
+        run(
+            c,
+            "INSERT INTO checkpoint (number, epoch, sequence, made_at) VALUES (?, ?, ?, now())"
+                + " ON CONFLICT (only_row) DO UPDATE SET number = excluded.number,"
+                + " epoch = excluded.epoch, sequence = excluded.sequence, made_at = now()",
+            number,
+            epoch,
+            sequence);
+        Written written = written(c, writer.bytes);
+        c.commit();
+        lastNumber = number;
+        return written;
+      } catch (SQLException | RuntimeException e) {
+        c.rollback();
+        throw e;
+      } finally {
+        c.setAutoCommit(true);
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the checkpoint cannot be written: " + e.getMessage(), e);
+    }
+  }
+
+  private long nextNumber(Connection c) throws SQLException {
+    if (lastNumber < 0) {
+      try (PreparedStatement s =
+              c.prepareStatement("SELECT coalesce(max(number), 0) FROM checkpoint");
+          ResultSet r = s.executeQuery()) {
+        r.next();
+        return r.getLong(1) + 1;
+      }
+    }
+    return lastNumber + 1;
+  }
+
+  private static Written written(Connection c, long bytes) throws SQLException {
+    try (PreparedStatement s =
+            c.prepareStatement(
+                "SELECT coalesce(sum(octet_length(payload)), 0), count(*) FROM checkpoint_chunk");
+        ResultSet r = s.executeQuery()) {
+      r.next();
+      return new Written(bytes, r.getLong(1), r.getLong(2));
+    }
+  }
+
+  private static void run(Connection c, String sql, Object... values) throws SQLException {
+    try (PreparedStatement s = c.prepareStatement(sql)) {
+      for (int i = 0; i < values.length; i++) {
+        s.setObject(i + 1, values[i]);
+      }
+      s.executeUpdate();
+    }
+  }
+
+  /** Writes nodes and chunks into an open transaction. */
+  private static final class NodeWriter implements Writer {
+    private final Connection c;
+    private final long number;
+    private final PreparedStatement insert;
+    private final Map<Long, SavedNode> nodes = new HashMap<>();
+    private int place;
+    private long batched;
+    private long bytes;
+
+    NodeWriter(Connection c, long number) throws SQLException {
+      this.c = c;
+      this.number = number;
+      insert =
+          c.prepareStatement(
+              "INSERT INTO checkpoint_chunk"
+                  + " (node_id, part, checkpoint, place, raw_bytes, payload)"
+                  + " VALUES (?, ?, ?, ?, ?, ?)");
+    }
+
+    @Override
+    public void node(SavedNode node) {
+      nodes.put(node.id(), node);
+    }
+
+    @Override
+    public void forget(long nodeId) {
+      try {
+        run(c, "DELETE FROM checkpoint_chunk WHERE node_id = ?", nodeId);
+      } catch (SQLException e) {
+        throw new RecordsException("the checkpoint cannot be written", e);
+      }
+    }
+
+    @Override
+    public void chunk(long nodeId, int part, byte[] chunk) {
+      try {
+        byte[] payload = Zstd.compress(chunk, COMPRESSION_LEVEL);
+        insert.setLong(1, nodeId);
+        insert.setInt(2, part);
+        insert.setLong(3, number);
+        insert.setInt(4, place++);
+        insert.setInt(5, chunk.length);
+        insert.setBytes(6, payload);
+        insert.addBatch();
+        bytes += payload.length;
+        batched += payload.length;
+        if (batched > BATCH_BYTES) {
+          insert.executeBatch();
+          batched = 0;
+        }
+      } catch (SQLException e) {
+        throw new RecordsException("the checkpoint cannot be written", e);
+      }
+    }
+
+    /** Figures of all nodes, and no trace of those that are gone. */
+    void finish() throws SQLException {
+      insert.executeBatch();
+      insert.close();
+      run(c, "DELETE FROM checkpoint_node");
+      try (PreparedStatement s =
+          c.prepareStatement(
+              "INSERT INTO checkpoint_node (node_id, plan, figures, parts) VALUES (?, ?, ?, ?)")) {
+        for (SavedNode node : nodes.values()) {
+          s.setLong(1, node.id());
+          s.setString(2, node.plan());
+          s.setBytes(3, node.figures());
+          s.setInt(4, node.parts());
+          s.addBatch();
+        }
+        s.executeBatch();
+      }
+      Set<Long> gone = new HashSet<>();
+      try (PreparedStatement s =
+              c.prepareStatement("SELECT DISTINCT node_id FROM checkpoint_chunk");
+          ResultSet r = s.executeQuery()) {
+        while (r.next()) {
+          gone.add(r.getLong(1));
+        }
+      }
+      gone.removeAll(nodes.keySet());
+      for (long id : gone) {
+        forget(id);
+      }
+    }
+  }
+
+  @Override
+  public boolean tidy() {
+    try (Connection c = dataSource.getConnection()) {
+      c.setAutoCommit(false);
+      try {
+        long[] due = due(c);
+        if (due == null) {
+          return false;
+        }
+        merge(c, due[0], (int) due[1], due[2]);
+        c.commit();
+        return true;
+      } catch (SQLException | RuntimeException e) {
+        c.rollback();
+        throw e;
+      } finally {
+        c.setAutoCommit(true);
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("chunks cannot be merged", e);
+    }
+  }
+
+  /**
+   * A part whose later chunks are many, or more than its first ones: node, part, last checkpoint.
+   */
+  private static long[] due(Connection c) throws SQLException {
+    try (PreparedStatement s =
+        c.prepareStatement(
+            """
+            WITH each AS (
+              SELECT node_id, part, checkpoint, sum(raw_bytes) AS bytes
+              FROM checkpoint_chunk GROUP BY node_id, part, checkpoint),
+            part AS (
+              SELECT node_id, part, count(*) AS checkpoints, max(checkpoint) AS newest,
+                sum(bytes) AS total, (array_agg(bytes ORDER BY checkpoint))[1] AS base
+              FROM each GROUP BY node_id, part)
+            SELECT node_id, part, newest FROM part
+            WHERE checkpoints > 1 AND total - base > base AND checkpoints > 3 OR checkpoints > ?
+            LIMIT 1""")) {
+      s.setInt(1, MANY_CHECKPOINTS);
+      try (ResultSet r = s.executeQuery()) {
+        return r.next() ? new long[] {r.getLong(1), r.getLong(2), r.getLong(3)} : null;
+      }
+    }
+  }
+
+  private static void merge(Connection c, long node, int part, long newest) throws SQLException {
+    List<byte[]> merged = StateChunks.merge(chunks(c, node, part, newest));
+    run(
+        c,
+        "DELETE FROM checkpoint_chunk WHERE node_id = ? AND part = ? AND checkpoint <= ?",
+        node,
+        part,
+        newest);
+    try (PreparedStatement s =
+        c.prepareStatement(
+            "INSERT INTO checkpoint_chunk (node_id, part, checkpoint, place, raw_bytes, payload)"
+                + " VALUES (?, ?, ?, ?, ?, ?)")) {
+      for (int i = 0; i < merged.size(); i++) {
+        s.setLong(1, node);
+        s.setInt(2, part);
+        s.setLong(3, newest);
+        s.setInt(4, i);
+        s.setInt(5, merged.get(i).length);
+        s.setBytes(6, Zstd.compress(merged.get(i), COMPRESSION_LEVEL));
+        s.addBatch();
+      }
+      s.executeBatch();
+    }
+  }
+}
