@@ -9,6 +9,7 @@ import java.nio.file.Files;
 import java.nio.file.Path;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Map;
 import java.util.concurrent.TimeUnit;
 
 /**
@@ -21,9 +22,15 @@ final class LiveService implements AutoCloseable {
   private final PostgresCluster cluster;
   private final int port = PostgresCluster.freePort();
   private final Path log = Files.createTempFile("drip-service", ".log");
+  private final Path keyFile = Files.createTempDirectory("drip-key").resolve("secrets.key");
+  private final String[] settings;
   private Process process;
 
-  LiveService() throws IOException, InterruptedException {
+  /**
+   * @param settings further settings of the service, such as {@code --drip.max-rejects=10}
+   */
+  LiveService(String... settings) throws IOException, InterruptedException {
+    this.settings = settings;
     cluster = PostgresCluster.temporary();
     start();
   }
@@ -37,12 +44,22 @@ final class LiveService implements AutoCloseable {
   }
 
   void start() throws IOException, InterruptedException {
+    List<String> command =
+        new ArrayList<>(
+            List.of(
+                java(),
+                "-Xmx1g",
+                "-XX:TieredStopAtLevel=1",
+                "-jar",
+                System.getProperty("drip.service.jar")));
+    command.addAll(List.of(settings));
     ProcessBuilder builder =
-        new ProcessBuilder(java(), "-Xmx1g", "-jar", System.getProperty("drip.service.jar"))
+        new ProcessBuilder(command)
             .redirectErrorStream(true)
             .redirectOutput(ProcessBuilder.Redirect.appendTo(log.toFile()));
     builder.environment().put("DRIP_DATABASE_URL", cluster.jdbcUrl(PostgresCluster.DATABASE));
     builder.environment().put("DRIP_DATABASE_PASSWORD", PASSWORD);
+    builder.environment().put("DRIP_SECRET_KEY_FILE", keyFile.toString());
     builder.environment().put("SERVER_PORT", "" + port);
     process = builder.start();
     for (int i = 0; i < 600; i++) {
@@ -55,6 +72,45 @@ final class LiveService implements AutoCloseable {
       Thread.sleep(100);
     }
     throw new IOException("the service does not answer:\n" + Files.readString(log));
+  }
+
+  /** The service's log so far. */
+  String log() throws IOException {
+    return Files.readString(log);
+  }
+
+  /** A call of the network interface; answers status and body. */
+  Answer call(String method, String path, String body) throws IOException {
+    HttpURLConnection c = (HttpURLConnection) URI.create(url() + path).toURL().openConnection();
+    c.setRequestMethod(method);
+    c.setReadTimeout(120_000);
+    if (body != null) {
+      c.setDoOutput(true);
+      c.setRequestProperty("Content-Type", "application/json");
+      try (var out = c.getOutputStream()) {
+        out.write(body.getBytes(StandardCharsets.UTF_8));
+      }
+    }
+    int status = c.getResponseCode();
+    try (var in = status < 400 ? c.getInputStream() : c.getErrorStream()) {
+      return new Answer(
+          status, in == null ? "" : new String(in.readAllBytes(), StandardCharsets.UTF_8));
+    }
+  }
+
+  /** Status and body of an answer. */
+  record Answer(int status, String body) {}
+
+  /** Runs statements and answers the last one's rows, each as JSON values; fails on an error. */
+  @SuppressWarnings("unchecked")
+  List<List<Object>> sql(String script) throws IOException {
+    Answer answer = call("POST", "/api/v1/sql", Json.write(Map.of("sql", script)));
+    if (answer.status() != 200) {
+      throw new IOException(script + "\n" + answer.body());
+    }
+    List<Object> results = (List<Object>) Json.read(answer.body()).get("results");
+    Map<String, Object> last = (Map<String, Object>) results.get(results.size() - 1);
+    return (List<List<Object>>) last.getOrDefault("rows", List.of());
   }
 
   private boolean healthy() {

@@ -27,7 +27,6 @@ final class FileReader {
   private final String format;
   private final MessageReader reader;
   private final RowLayout layout;
-  private final DriftLog drift;
   private final Message message = new Message();
 
   /** Takes a batch and where it ends; answers whether to go on. */
@@ -38,7 +37,9 @@ final class FileReader {
 
   private FileReader(CatalogObject object, DriftLog drift) {
     this.object = object;
-    this.drift = drift;
+    if (drift != null) {
+      drift.at(this::origin);
+    }
     format = FileConnector.format(CatalogObject.sourceOf(object));
     reader = MessageReader.ofFiles(object, drift);
     layout = new RowLayout(reader.pageSchema());
@@ -53,6 +54,10 @@ final class FileReader {
 
   static FileReader of(CatalogObject object, DriftLog drift) {
     return new FileReader(object, drift);
+  }
+
+  private String origin() {
+    return message.headers.get("file") + " before " + message.position;
   }
 
   /** Reads what is there of a file between two places. */
@@ -70,10 +75,6 @@ final class FileReader {
         try {
           records.read(reader, message, page);
         } catch (FormatException e) {
-          String origin = name + " before " + position;
-          if (drift != null) {
-            drift.at(origin);
-          }
           rejects.add(
               new Reject(
                   object.id(),
@@ -81,7 +82,7 @@ final class FileReader {
                   e.getMessage(),
                   null,
                   records.raw(),
-                  origin));
+                  origin()));
         }
         if (page.size() + rejects.size() >= BATCH_ROWS) {
           if (!sink.batch(new SourceBatch(object.id(), page, 0, rejects), position)) {

@@ -5,6 +5,7 @@ import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.function.Supplier;
 
 /**
  * Notes fields that messages have and the declaration does not, and values that do not fit it: how
@@ -24,10 +25,10 @@ public final class DriftLog {
 
   private final Map<String, Entry> fields = new HashMap<>();
   private final Map<String, Entry> types = new HashMap<>();
-  private volatile String origin = "";
+  private volatile Supplier<String> origin = () -> "";
 
-  /** Says where the messages that come next stand; asked for when something is met first. */
-  public void at(String place) {
+  /** Who tells where the message being read stands; asked when something is met first. */
+  public void at(Supplier<String> place) {
     origin = place;
   }
 
@@ -61,7 +62,7 @@ public final class DriftLog {
       entry.type = type;
       entry.example =
           example.length() > EXAMPLE_CHARS ? example.substring(0, EXAMPLE_CHARS) + "…" : example;
-      entry.origin = origin;
+      entry.origin = origin.get();
       to.put(field, entry);
     }
     entry.count++;

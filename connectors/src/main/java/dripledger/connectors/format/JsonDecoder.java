@@ -209,7 +209,7 @@ public final class JsonDecoder implements MessageDecoder {
         }
         try {
           scalar(parser, token, type, column, into);
-        } catch (FormatException e) {
+        } catch (FormatException | JacksonException e) {
           throw e;
         } catch (RuntimeException e) {
           throw bad(parser, known, column);

@@ -25,12 +25,15 @@ final class KafkaBatches {
   private final MessageReader reader;
   private final RowLayout layout;
   private final boolean wantsHeaders;
-  private final DriftLog drift;
+  private final String topic;
   private final Message message = new Message();
 
   KafkaBatches(CatalogObject object, DriftLog drift) {
     this.object = object;
-    this.drift = drift;
+    topic = CatalogObject.sourceOf(object).option("topic");
+    if (drift != null) {
+      drift.at(this::origin);
+    }
     reader = new MessageReader(object, drift);
     layout = new RowLayout(reader.pageSchema());
     Map<Integer, CatalogObject.Meta> meta =
@@ -41,6 +44,10 @@ final class KafkaBatches {
       s.addedAt().forEach((column, position) -> added.put(column, new KafkaPosition(position)));
       reader.before((m, column) -> added.get(column).isAfter(m.partition, m.position));
     }
+  }
+
+  private String origin() {
+    return topic + "-" + message.partition + "@" + message.position;
   }
 
   /** An empty batch, to say that a partition is read. */
@@ -75,10 +82,7 @@ final class KafkaBatches {
       try {
         reader.read(message, page);
       } catch (FormatException e) {
-        String origin = partition + "@" + record.offset();
-        if (drift != null) {
-          drift.at(origin);
-        }
+        String origin = origin();
         rejects.add(
             new Reject(
                 object.id(),

@@ -79,7 +79,8 @@ class EventsController {
     List<BadRecord> rejects = new ArrayList<>();
     List<Reject> kept = new ArrayList<>();
     DriftLog drift = outside.pushed(stream.id());
-    drift.at("pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z");
+    String pushed = "pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z";
+    drift.at(() -> pushed);
     long[] counts = new long[2];
     EventParser parser =
         new EventParser(

@@ -1,0 +1,147 @@
+package dripledger.acceptance;
+
+import dripledger.demo.KafkaBroker;
+import dripledger.demo.PostgresCluster;
+import java.io.IOException;
+import java.nio.charset.StandardCharsets;
+import java.nio.file.Path;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.time.Duration;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Properties;
+import java.util.concurrent.ExecutionException;
+import org.apache.kafka.clients.admin.Admin;
+import org.apache.kafka.clients.admin.NewTopic;
+import org.apache.kafka.clients.consumer.ConsumerRecord;
+import org.apache.kafka.clients.consumer.KafkaConsumer;
+import org.apache.kafka.clients.producer.KafkaProducer;
+import org.apache.kafka.clients.producer.ProducerRecord;
+import org.apache.kafka.common.TopicPartition;
+import org.apache.kafka.common.serialization.StringDeserializer;
+import org.apache.kafka.common.serialization.StringSerializer;
+
+/** The outside systems of tests: a real broker and a real operations database, on loopback. */
+final class Hub implements AutoCloseable {
+  private final KafkaBroker broker;
+  private final PostgresCluster operations;
+  private KafkaProducer<String, String> producer;
+
+  Hub() throws IOException, InterruptedException, SQLException {
+    broker = KafkaBroker.temporary(Path.of(System.getProperty("drip.hub.lib")));
+    operations = PostgresCluster.temporary(true);
+    try (Connection c = connect(PostgresCluster.DATABASE);
+        Statement s = c.createStatement()) {
+      s.execute("CREATE DATABASE hub");
+    }
+  }
+
+  KafkaBroker broker() {
+    return broker;
+  }
+
+  PostgresCluster operations() {
+    return operations;
+  }
+
+  private Connection connect(String database) throws SQLException {
+    return DriverManager.getConnection(
+        operations.jdbcUrl(database), PostgresCluster.USER, "loopback");
+  }
+
+  /** A new connection to the operations database. */
+  Connection connect() throws SQLException {
+    return connect("hub");
+  }
+
+  void execute(String... statements) throws SQLException {
+    try (Connection c = connect();
+        Statement s = c.createStatement()) {
+      for (String statement : statements) {
+        s.execute(statement);
+      }
+    }
+  }
+
+  /** The statements that connect a service to all of this; its secret must be set. */
+  String connections() {
+    return "CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '"
+        + broker.servers()
+        + "');"
+        + "CREATE CONNECTION hub_ops TYPE postgres OPTIONS (url '"
+        + operations.jdbcUrl("hub")
+        + "', user 'drip', password SECRET hub_ops_password);";
+  }
+
+  /** Sets the secret and makes the connections. */
+  void connect(LiveService service) throws IOException {
+    service.call("PUT", "/api/v1/secrets/hub_ops_password", "{\"value\":\"loopback\"}");
+    service.sql(connections());
+  }
+
+  void topic(String name, int partitions) throws InterruptedException, ExecutionException {
+    Properties p = new Properties();
+    p.put("bootstrap.servers", broker.servers());
+    try (Admin admin = Admin.create(p)) {
+      admin.createTopics(List.of(new NewTopic(name, partitions, (short) 1))).all().get();
+    }
+  }
+
+  synchronized KafkaProducer<String, String> producer() {
+    if (producer == null) {
+      Properties p = new Properties();
+      p.put("bootstrap.servers", broker.servers());
+      p.put("linger.ms", "5");
+      p.put("delivery.timeout.ms", "60000");
+      p.put("request.timeout.ms", "5000");
+      producer = new KafkaProducer<>(p, new StringSerializer(), new StringSerializer());
+    }
+    return producer;
+  }
+
+  /** Writes messages and waits until the broker has them; a null value is a tombstone. */
+  void send(String topic, String key, String... values) {
+    for (String value : values) {
+      var ignored = producer().send(new ProducerRecord<>(topic, key, value));
+    }
+    producer().flush();
+  }
+
+  /** All messages of a topic, partition by partition. */
+  List<ConsumerRecord<String, String>> all(String topic) {
+    Properties p = new Properties();
+    p.put("bootstrap.servers", broker.servers());
+    List<ConsumerRecord<String, String>> records = new ArrayList<>();
+    try (KafkaConsumer<String, String> consumer =
+        new KafkaConsumer<>(p, new StringDeserializer(), new StringDeserializer())) {
+      List<TopicPartition> partitions =
+          consumer.partitionsFor(topic).stream()
+              .map(i -> new TopicPartition(topic, i.partition()))
+              .toList();
+      consumer.assign(partitions);
+      consumer.seekToBeginning(partitions);
+      var end = consumer.endOffsets(partitions);
+      while (partitions.stream().anyMatch(t -> consumer.position(t) < end.get(t))) {
+        consumer.poll(Duration.ofMillis(200)).forEach(records::add);
+      }
+    }
+    return records;
+  }
+
+  /** Bytes as the broker keeps them. */
+  static byte[] bytes(String text) {
+    return text.getBytes(StandardCharsets.UTF_8);
+  }
+
+  @Override
+  public void close() {
+    if (producer != null) {
+      producer.close(Duration.ZERO);
+    }
+    broker.close();
+    operations.close();
+  }
+}
