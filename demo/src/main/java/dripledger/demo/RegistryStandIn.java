@@ -1,0 +1,79 @@
+package dripledger.demo;
+
+import com.sun.net.httpserver.HttpServer;
+import java.io.IOException;
+import java.net.InetAddress;
+import java.net.InetSocketAddress;
+import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+
+/**
+ * A small schema registry on loopback, for tests and for trying things out: it answers schemas by
+ * number and the newest of a subject, as registries do over HTTP. Thread-safe.
+ */
+public final class RegistryStandIn implements AutoCloseable {
+  private final HttpServer server;
+  private final List<String> schemas = new ArrayList<>();
+  private final Map<String, Integer> newest = new HashMap<>();
+
+  public RegistryStandIn() throws IOException {
+    server = HttpServer.create(new InetSocketAddress(InetAddress.getLoopbackAddress(), 0), 0);
+    server.createContext(
+        "/",
+        exchange -> {
+          String answer = answer(exchange.getRequestURI().getPath());
+          byte[] body =
+              (answer == null ? "{\"error_code\":40403,\"message\":\"not found\"}" : answer)
+                  .getBytes(StandardCharsets.UTF_8);
+          exchange.getResponseHeaders().set("Content-Type", "application/json");
+          exchange.sendResponseHeaders(answer == null ? 404 : 200, body.length);
+          exchange.getResponseBody().write(body);
+          exchange.close();
+        });
+    server.start();
+  }
+
+  public String url() {
+    return "http://127.0.0.1:" + server.getAddress().getPort();
+  }
+
+  /** Adds a schema as the newest of a subject; answers its number. */
+  public synchronized int register(String subject, String schema) {
+    schemas.add(schema);
+    newest.put(subject, schemas.size());
+    return schemas.size();
+  }
+
+  private synchronized String answer(String path) {
+    String[] parts = path.split("/");
+    if (path.startsWith("/schemas/ids/") && parts.length == 4 && parts[3].matches("\\d{1,6}")) {
+      return of(Integer.parseInt(parts[3]));
+    }
+    if (path.startsWith("/subjects/") && path.endsWith("/versions/latest")) {
+      return of(newest.getOrDefault(parts[2], 0));
+    }
+    return null;
+  }
+
+  private String of(int number) {
+    if (number < 1 || number > schemas.size()) {
+      return null;
+    }
+    String text = schemas.get(number - 1).replace("\\", "\\\\").replace("\"", "\\\"");
+    return "{\"id\":"
+        + number
+        + ",\"version\":"
+        + number
+        + ",\"schema\":\""
+        + text.replace("\n", " ")
+        + "\"}";
+  }
+
+  @Override
+  public void close() {
+    server.stop(0);
+  }
+}
