@@ -6,6 +6,8 @@ import SplitterPanel from 'primevue/splitterpanel';
 import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
 import ResultTable from './components/ResultTable.vue';
 import SideList from './components/SideList.vue';
+import ConnectForm from './components/ConnectForm.vue';
+import SourceBrowser from './components/SourceBrowser.vue';
 import SqlEditor from './components/SqlEditor.vue';
 import { count, isNumber, isTime } from './lib/format';
 import { useCatalog } from './stores/catalog';
@@ -18,6 +20,8 @@ const catalog = useCatalog();
 const store = useSheet();
 const editor = ref<InstanceType<typeof SqlEditor>>();
 const form = ref<'Table' | 'Chart'>('Table');
+const looking = ref<string | null>(null);
+const connecting = ref(false);
 const night = ref(
   (localStorage.getItem('drip.night') ?? String(matchMedia('(prefers-color-scheme: dark)').matches)) === 'true',
 );
@@ -64,9 +68,14 @@ onMounted(() => {
       />
     </header>
     <Splitter class="body">
-      <SplitterPanel :size="22" :min-size="12"><SideList @ask="(statement) => editor?.ask(statement)" /></SplitterPanel>
+      <SplitterPanel :size="22" :min-size="12"><SideList
+          @ask="(statement) => { looking = null; editor?.ask(statement); }"
+          @look="(connection) => (looking = connection)"
+          @connect="connecting = true"
+        /></SplitterPanel>
       <SplitterPanel :size="78" :min-size="40">
-        <Splitter layout="vertical" class="work">
+        <SourceBrowser v-if="looking" :key="looking" :connection="looking" @close="looking = null" />
+        <Splitter v-show="!looking" layout="vertical" class="work">
           <SplitterPanel :size="38" :min-size="15">
             <div class="top">
               <SqlEditor ref="editor" @run="store.execute" />
@@ -108,6 +117,7 @@ onMounted(() => {
         </Splitter>
       </SplitterPanel>
     </Splitter>
+    <ConnectForm v-model:visible="connecting" @made="(name) => { catalog.refresh(); looking = name; }" />
   </div>
 </template>
 

@@ -4,10 +4,11 @@ import type { CatalogObject } from '../lib/api';
 import { count } from '../lib/format';
 import { useCatalog } from '../stores/catalog';
 
-const emit = defineEmits<{ ask: [statement: string] }>();
+const emit = defineEmits<{ ask: [statement: string]; look: [connection: string]; connect: [] }>();
 const catalog = useCatalog();
 const open = reactive(new Set<string>());
 
+const connections = computed(() => catalog.objects.filter((o) => o.kind === 'connection'));
 const groups = computed(() => [
   { title: 'Streams', items: catalog.objects.filter((o) => o.kind === 'stream') },
   { title: 'Tables', items: catalog.objects.filter((o) => o.kind === 'table') },
@@ -29,7 +30,18 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
 </script>
 
 <template>
-  <nav class="side" aria-label="streams, tables and views">
+  <nav class="side" aria-label="connections, streams, tables and views">
+    <section>
+      <h2>Connections <button type="button" class="add" title="make a connection" data-test="connect" @click="emit('connect')">+</button></h2>
+      <p v-if="connections.length === 0" class="none">none yet</p>
+      <div v-for="c in connections" :key="c.name" class="line" :data-test="'connection-' + c.name">
+        <button type="button" class="name" :title="c.health" @click="emit('look', c.name)">
+          <span class="twist">◦</span>{{ c.name }}
+          <span v-if="c.health && c.health !== 'ok'" class="bad">!</span>
+        </button>
+        <span class="rows">{{ c.type }}</span>
+      </div>
+    </section>
     <section v-for="group in groups" :key="group.title">
       <h2>{{ group.title }}</h2>
       <p v-if="group.items.length === 0" class="none">none yet</p>
@@ -56,6 +68,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
 <style scoped>
 .side { height: 100%; overflow-y: auto; padding: 4px 0 16px; background: var(--paper); }
 h2 { font: 600 15px var(--serif); margin: 16px 16px 4px; padding-bottom: 3px; border-bottom: 1px solid var(--rule); }
+.add { all: unset; cursor: pointer; float: right; color: var(--accent); padding: 0 4px; }
 .none { margin: 4px 16px; color: var(--faded); font-style: italic; }
 .line { display: flex; align-items: baseline; padding: 0 10px 0 12px; }
 .line:hover { background: var(--shade); }

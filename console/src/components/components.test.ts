@@ -87,6 +87,6 @@ describe('SideList', () => {
   });
 
   it('says when there is nothing', () => {
-    expect(mount(SideList).findAll('.none').length).toBe(3);
+    expect(mount(SideList).findAll('.none').length).toBe(4);
   });
 });

@@ -8,7 +8,8 @@ export interface Column {
 
 export interface CatalogObject {
   name: string;
-  kind: 'stream' | 'table' | 'view' | 'materialized view';
+  kind: 'connection' | 'stream' | 'table' | 'view' | 'materialized view';
+  type?: string;
   columns: Column[];
   key?: string[];
   rows?: number;
@@ -93,6 +94,73 @@ export async function run(sql: string): Promise<(RowsResult | DoneResult)[]> {
     body: JSON.stringify({ sql }),
   });
   return (await answer<{ results: (RowsResult | DoneResult)[] }>(response)).results;
+}
+
+/** A topic, table or file behind a connection. */
+export interface Source {
+  name: string;
+  kind: 'topic' | 'table' | 'file';
+  partitions: number;
+  messages: number | null;
+  bytes: number | null;
+  per_second: number | null;
+  key: string[];
+  note: string | null;
+}
+
+/** A message as it lies at its source. */
+export interface RawMessage {
+  partition: number;
+  position: number;
+  time: string | null;
+  key: string | null;
+  headers: Record<string, string>;
+  format: string;
+  value: string | null;
+  value_base64?: string;
+}
+
+/** What a sample looks like, and the statement that would keep it. */
+export interface Proposal {
+  sampled: number;
+  unread: number;
+  event_time: string | null;
+  key: string[];
+  columns: { name: string; type: string; nullable: boolean; example: string | null; missing: number; conflict: string | null }[];
+  sql: string;
+}
+
+const connectionPath = (name: string) => '/api/v1/connections/' + encodeURIComponent(name);
+
+async function send<T>(method: string, path: string, body: unknown): Promise<T> {
+  const headers = { 'Content-Type': 'application/json' };
+  return answer<T>(await call(path, { method, headers, body: JSON.stringify(body) }));
+}
+
+export async function sources(connection: string): Promise<Source[]> {
+  return (await answer<{ sources: Source[] }>(await call(connectionPath(connection)))).sources;
+}
+
+export async function peek(connection: string, source: string, from: string, count: number): Promise<RawMessage[]> {
+  const query = new URLSearchParams({ source, from, count: String(count) });
+  const path = connectionPath(connection) + '/peek?' + query;
+  return (await answer<{ messages: RawMessage[] }>(await call(path))).messages;
+}
+
+export async function propose(
+  connection: string,
+  wanted: { name: string; kind: 'stream' | 'table'; options: Record<string, string>; format: string | null },
+): Promise<Proposal> {
+  return send('POST', connectionPath(connection) + '/propose', wanted);
+}
+
+export async function createTopic(connection: string, name: string, partitions: number, retain: string | null): Promise<void> {
+  await send('POST', connectionPath(connection) + '/topics', { name, partitions, retain });
+}
+
+/** A secret is set and never read back. */
+export async function setSecret(name: string, value: string): Promise<void> {
+  await send('PUT', '/api/v1/secrets/' + encodeURIComponent(name), { value });
 }
 
 /** The problem a follow request is refused with; an event source itself does not tell. */

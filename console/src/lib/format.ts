@@ -23,3 +23,8 @@ export function show(value: Cell, column: Column): string {
 export function count(n: number | undefined): string {
   return n === undefined ? '' : n.toString().replace(/\B(?=(\d{3})+$)/g, '\u2009');
 }
+
+/** Bytes as people say them. */
+export function size(bytes: number): string {
+  return bytes < 10_000 ? `${bytes} B` : bytes < 10_000_000 ? `${Math.round(bytes / 1000)} kB` : `${Math.round(bytes / 1_000_000)} MB`;
+}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { offsetOf, split, statementAt } from './statements';
+import { connectionStatement, offsetOf, split, statementAt } from './statements';
 
 describe('split', () => {
   it('keeps semicolons in quotes and comments', () => {
@@ -31,5 +31,13 @@ describe('offsetOf', () => {
   it('turns a place into a character', () => {
     expect(offsetOf('ab\ncd', 2, 2)).toBe(4);
     expect(offsetOf('ab', 5, 1)).toBe(2);
+  });
+});
+
+describe('connectionStatement', () => {
+  it('writes what has a value, and names the secret', () => {
+    expect(connectionStatement('hub_ops', 'postgres', { url: "jdbc:x'y", user: 'drip', tls: '' }, 'hub_ops_password')).toBe(
+      "CREATE CONNECTION hub_ops TYPE postgres OPTIONS (url 'jdbc:x''y', user 'drip', password SECRET hub_ops_password)",
+    );
   });
 });

@@ -64,3 +64,12 @@ export function offsetOf(text: string, line: number, column: number): number {
   }
   return Math.min(text.length, at + column - 1);
 }
+
+/** CREATE CONNECTION with those options that have a value; the password is named, not written. */
+export function connectionStatement(name: string, type: string, options: Record<string, string>, secret: string | null): string {
+  const list = Object.entries(options)
+    .filter(([, value]) => value !== '')
+    .map(([option, value]) => `${option} '${value.replaceAll("'", "''")}'`);
+  if (secret) list.push(`password SECRET ${secret}`);
+  return `CREATE CONNECTION ${name} TYPE ${type} OPTIONS (${list.join(', ')})`;
+}

@@ -132,4 +132,33 @@ class ConsoleTest {
     // A refused statement is answered by an error status, which the browser notes as such.
     assertThat(browser.errors().lines().filter(l -> !l.contains("/api/v1/"))).isEmpty();
   }
+
+  @Test
+  void aConnectionIsMadeLookedAtAndDeclared() throws Exception {
+    java.nio.file.Path folder = java.nio.file.Files.createTempDirectory("drip-spool");
+    java.nio.file.Files.writeString(
+        folder.resolve("day.csv"), "parcel,grams\n1,5\n2,heavy\n".repeat(1));
+    browser.click("[data-test=connect]");
+    browser.click("[data-test=connect-form] .p-selectbutton button:last-child");
+    browser.element("[data-test=connect-name]").sendKeys("spool");
+    browser.element("[data-test=connect-path]").sendKeys("/nowhere");
+    browser.click("[data-test=connect-make]");
+    browser.awaitText("[data-test=connect-problem]", "there is no folder /nowhere");
+    browser.element("[data-test=connect-path]").clear();
+    browser.element("[data-test=connect-path]").sendKeys(folder.toString());
+    browser.click("[data-test=connect-make]");
+    browser.click("[data-test='source-day.csv']");
+    browser.awaitText("[data-test=messages]", "2,heavy");
+    browser.click("[data-test=browser-view] button:last-child");
+    browser.click(".detail .p-select");
+    browser.click(".p-select-option:nth-child(2)");
+    browser.click("[data-test=propose]");
+    browser.awaitText(".columns", "grams");
+    browser.click("[data-test=keep]");
+    browser.awaitText("[data-test=browser-message]", "created stream day");
+    browser.click("[data-test=browser-close]");
+    browser.write("SELECT COUNT(*) AS lines FROM day");
+    browser.run();
+    browser.awaitText("[data-test=result]", "2");
+  }
 }

@@ -21,6 +21,17 @@ final class Pictures {
       browser.element("[data-test=result] tbody tr");
       Thread.sleep(800);
       browser.picture(folder.resolve("console-table.png"));
+      browser.click("[data-test=connection-hub_log] .name");
+      browser.click("[data-test='source-hub.scan']");
+      browser.awaitText("[data-test=messages]", "scanner");
+      Thread.sleep(500);
+      browser.picture(folder.resolve("console-messages.png"));
+      browser.click("[data-test=browser-view] button:last-child");
+      browser.click("[data-test=propose]");
+      browser.element("[data-test=declare-sql]");
+      Thread.sleep(500);
+      browser.picture(folder.resolve("console-declare.png"));
+      browser.click("[data-test=browser-close]");
       browser.write(
           "FOLLOW SELECT hall, window_minute, scans, busiest_gate_scans\nFROM hall_load;\n");
       browser.run();

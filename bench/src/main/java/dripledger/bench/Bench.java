@@ -9,14 +9,14 @@ import java.util.List;
 public final class Bench {
   private Bench() {}
 
-  public static void main(String[] args) {
+  public static void main(String[] args) throws Exception {
     String what = args.length > 0 ? args[0] : "all";
     int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
     int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
-    if (!List.of("all", "aggregation", "view-store").contains(what)) {
+    if (!List.of("all", "aggregation", "view-store", "reading").contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|view-store|all] [events/1000] [keys/1000] [epoch rows]");
+          "usage: bench [aggregation|view-store|reading|all] [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
     System.out.printf(
@@ -26,11 +26,14 @@ public final class Bench {
         Runtime.getRuntime().maxMemory() >> 20,
         events,
         keys);
-    if (!what.equals("view-store")) {
+    if (what.equals("all") || what.equals("aggregation")) {
       new Aggregation(events, keys, epochRows).run();
     }
-    if (!what.equals("aggregation")) {
+    if (what.equals("all") || what.equals("view-store")) {
       new ViewStores(keys).run();
+    }
+    if (what.equals("all") || what.equals("reading")) {
+      new Reading(events, keys).run();
     }
   }
 }

@@ -10,7 +10,7 @@ import org.junit.jupiter.api.Test;
 /** The benchmarks run; what they say is never asserted. */
 class BenchSmokeTest {
   @Test
-  void theAggregationPrintsItsFigures() {
+  void theAggregationPrintsItsFigures() throws Exception {
     PrintStream before = System.out;
     ByteArrayOutputStream out = new ByteArrayOutputStream();
     try {

@@ -87,8 +87,10 @@ class EngineConfiguration {
             new Records(ledger, definitions, checkpoints, rejects),
             outsideSystems,
             Clock.systemUTC());
+    Thread warming = new Thread(() -> warm(engine), "warm-up");
     engine.start();
-    warm(engine);
+    warming.setDaemon(true);
+    warming.start();
     return engine;
   }
 

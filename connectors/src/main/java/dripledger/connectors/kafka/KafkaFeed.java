@@ -23,6 +23,7 @@ import org.apache.kafka.common.KafkaException;
 import org.apache.kafka.common.PartitionInfo;
 import org.apache.kafka.common.TopicPartition;
 import org.apache.kafka.common.errors.InterruptException;
+import org.apache.kafka.common.errors.WakeupException;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -34,6 +35,7 @@ import org.slf4j.LoggerFactory;
 final class KafkaFeed implements Feed {
   private static final Logger LOG = LoggerFactory.getLogger(KafkaFeed.class);
   private static final long RETRY_MILLIS = 1000;
+  private static final long CLOSE_MILLIS = 1500;
   private static final long DISCOVERY_NANOS = TimeUnit.SECONDS.toNanos(10);
 
   private final KafkaAccess access;
@@ -51,6 +53,7 @@ final class KafkaFeed implements Feed {
   private volatile long bytes;
   private volatile long behind = -1;
   private volatile SourcePosition durable;
+  private volatile KafkaConsumer<byte[], byte[]> reading;
 
   KafkaFeed(
       KafkaAccess access,
@@ -73,8 +76,9 @@ final class KafkaFeed implements Feed {
   private void run() {
     while (!closed) {
       try (KafkaConsumer<byte[], byte[]> consumer = access.consumer("none")) {
+        reading = consumer;
         read(consumer);
-      } catch (InterruptedException | InterruptException e) {
+      } catch (InterruptedException | InterruptException | WakeupException e) {
         return;
       } catch (Gap e) {
         LOG.error("{} has stopped: {}", object.name(), e.getMessage());
@@ -269,8 +273,13 @@ final class KafkaFeed implements Feed {
   @Override
   public void close() {
     closed = true;
-    thread.interrupt();
+    KafkaConsumer<byte[], byte[]> consumer = reading;
+    if (consumer != null) {
+      consumer.wakeup();
+    }
     try {
+      thread.join(CLOSE_MILLIS);
+      thread.interrupt(); // it waits for the engine, or has ended
       thread.join(10_000);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
