@@ -36,6 +36,7 @@ public final class Scenario {
             EVENT TIME at LATENESS INTERVAL '30' SECOND
           ) FROM hub_log (topic 'hub.scan', start 'earliest') FORMAT json""",
           "CREATE STREAM handoff FROM hub_log (topic 'hub.handoff') FORMAT json",
+          "CREATE STREAM note (at TIMESTAMP NOT NULL, body VARCHAR, EVENT TIME at)",
           "CREATE TABLE parcel FROM hub_ops (table 'public.parcel')",
           "CREATE TABLE gate FROM hub_ops (table 'public.gate')",
           "CREATE TABLE surcharge FROM hub_ops (table 'public.surcharge')",

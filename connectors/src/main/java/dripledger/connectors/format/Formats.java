@@ -190,6 +190,11 @@ public final class Formats {
     }
   }
 
+  /** A plain value as text; what has structure as JSON. */
+  public static String text(Object value) {
+    return PlainValues.text(value);
+  }
+
   /** Sets the columns that a record of plain values has; see {@link #sampler} for those. */
   public static void setPlain(
       Map<String, Object> record,

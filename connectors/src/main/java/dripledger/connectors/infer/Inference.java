@@ -1,5 +1,6 @@
 package dripledger.connectors.infer;
 
+import dripledger.connectors.format.Formats;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
@@ -106,7 +107,7 @@ public final class Inference {
     shape.present++;
     Seen seen = seen(value, shape);
     shape.counts.merge(seen, 1, Integer::sum);
-    String text = String.valueOf(value);
+    String text = Formats.text(value);
     shape.examples.putIfAbsent(seen, text.length() > 60 ? text.substring(0, 60) + "…" : text);
     if (value instanceof Map<?, ?> map) {
       map.forEach(

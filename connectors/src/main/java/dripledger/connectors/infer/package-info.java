@@ -1,4 +1,2 @@
-/**
- * Columns from samples: {@link dripledger.connectors.infer.Inference}. Knows no source or format.
- */
+/** Columns from samples: {@link dripledger.connectors.infer.Inference}. Knows no source. */
 package dripledger.connectors.infer;
