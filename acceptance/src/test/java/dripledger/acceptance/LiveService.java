@@ -62,7 +62,7 @@ final class LiveService implements AutoCloseable {
     builder.environment().put("DRIP_SECRET_KEY_FILE", keyFile.toString());
     builder.environment().put("SERVER_PORT", "" + port);
     process = builder.start();
-    for (int i = 0; i < 600; i++) {
+    for (int i = 0; i < 1800; i++) {
       if (!process.isAlive()) {
         throw new IOException("the service ended:\n" + Files.readString(log));
       }

@@ -27,6 +27,11 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
     refusing = value;
   }
 
+  /** Makes all chunks of a form no release has. */
+  synchronized void spoil() {
+    chunks.values().forEach(list -> list.forEach(chunk -> chunk[1] = 99));
+  }
+
   @Override
   public synchronized Saved latest() {
     return latest;

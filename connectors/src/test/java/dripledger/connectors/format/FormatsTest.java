@@ -158,6 +158,48 @@ class FormatsTest {
   }
 
   @Test
+  void parquetFilesAreReadByTheirSchema() throws Exception {
+    org.apache.parquet.schema.MessageType schema =
+        org.apache.parquet.schema.MessageTypeParser.parseMessageType(
+            """
+            message scan {
+              required int64 parcel;
+              optional binary gate (STRING);
+              required int64 at (TIMESTAMP(MICROS,true));
+              optional int32 price (DECIMAL(8,2));
+            }""");
+    Path file = folder.resolve("scan.parquet");
+    try (var writer =
+        org.apache.parquet.hadoop.example.ExampleParquetWriter.builder(
+                new org.apache.parquet.io.LocalOutputFile(file))
+            .withType(schema)
+            .withConf(new org.apache.parquet.conf.PlainParquetConfiguration())
+            .build()) {
+      var groups = new org.apache.parquet.example.data.simple.SimpleGroupFactory(schema);
+      writer.write(
+          groups
+              .newGroup()
+              .append("parcel", 7L)
+              .append("gate", "G07")
+              .append("at", 1_772_431_200_000_000L)
+              .append("price", 1250));
+      writer.write(groups.newGroup().append("parcel", 8L).append("at", 0L));
+    }
+    assertThat(ParquetFiles.columns(file).stream().map(c -> c.name() + " " + c.type()))
+        .containsExactly(
+            "parcel BIGINT NOT NULL",
+            "gate VARCHAR",
+            "at TIMESTAMP NOT NULL",
+            "price DECIMAL(8, 2)");
+    var records = ParquetFiles.read(file);
+    assertThat(records.next().values())
+        .map(String::valueOf)
+        .containsExactly("7", "G07", "2026-03-02T06:00", "12.50");
+    assertThat(records.next()).containsEntry("gate", null).containsEntry("price", null);
+    assertThat(records.hasNext()).isFalse();
+  }
+
+  @Test
   void protobufMessagesAreReadByTheirDescriptor() throws Exception {
     FileDescriptorProto proto =
         FileDescriptorProto.newBuilder()

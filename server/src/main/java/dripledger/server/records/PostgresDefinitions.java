@@ -69,6 +69,7 @@ public final class PostgresDefinitions implements DefinitionStore {
           update(c, "UPDATE definition_history SET dropped_at = now() WHERE id = ?", id);
           update(c, "DELETE FROM definition WHERE id = ? OR alters = ?", id, id);
           update(c, "DELETE FROM ledger_segment WHERE relation_id = ?", id);
+          update(c, "UPDATE ledger_end SET position = 0 WHERE relation_id = ?", id);
           update(c, "DELETE FROM ledger_input WHERE input_id = ?", id);
           update(c, "DELETE FROM reject WHERE object_id = ?", id);
         }

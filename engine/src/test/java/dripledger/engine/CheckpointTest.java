@@ -1,0 +1,76 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.Test;
+
+class CheckpointTest {
+  private final TestEngine db = new TestEngine();
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  private void fill() {
+    db.run(
+        "CREATE TABLE parcel (k INTEGER PRIMARY KEY, area VARCHAR, grams INTEGER);"
+            + "CREATE MATERIALIZED VIEW by_area AS SELECT area, COUNT(*) AS n, MAX(grams) AS most"
+            + " FROM parcel GROUP BY area;"
+            + "CREATE MATERIALIZED VIEW heavy AS SELECT k, grams FROM parcel WHERE grams > 10;"
+            + "INSERT INTO parcel VALUES (1, 'N', 5), (2, 'N', 50), (3, 'S', 20)");
+  }
+
+  private void expectFilled() {
+    assertThat(db.rows("SELECT * FROM by_area ORDER BY area"))
+        .containsExactly("[N, 2, 50]", "[S, 1, 20]");
+    assertThat(db.rows("SELECT * FROM heavy ORDER BY k")).containsExactly("[2, 50]", "[3, 20]");
+  }
+
+  @Test
+  void whatChangedIsSavedAndComesBack() {
+    fill();
+    db.checkpoint();
+    long whole = db.checkpoints.bytesWritten;
+    db.run("UPDATE parcel SET grams = 6 WHERE k = 1");
+    db.checkpoint();
+    assertThat(db.checkpoints.bytesWritten - whole).as("only what changed").isLessThan(6000);
+    db.crash();
+    expectFilled();
+    db.run("DELETE FROM parcel WHERE k = 2");
+    assertThat(db.rows("SELECT * FROM by_area ORDER BY area"))
+        .containsExactly("[N, 1, 6]", "[S, 1, 20]");
+  }
+
+  @Test
+  void whatIsNotInACheckpointComesFromTheLedger() {
+    fill();
+    db.crash();
+    expectFilled();
+  }
+
+  @Test
+  void stateOfAnotherFormIsMadeAgainAndNeverMisread() {
+    fill();
+    db.checkpoint();
+    db.checkpoints.spoil();
+    db.crash();
+    expectFilled();
+    db.run("DELETE FROM parcel");
+    assertThat(db.rows("SELECT * FROM by_area")).isEmpty();
+  }
+
+  @Test
+  void aViewMadeAfterTheCheckpointIsFilledAtTheStart() {
+    fill();
+    db.checkpoint();
+    db.checkpoints.refuse(true);
+    db.run("CREATE MATERIALIZED VIEW late AS SELECT SUM(most) AS s FROM by_area");
+    db.run("INSERT INTO parcel VALUES (4, 'S', 100)");
+    db.crash();
+    assertThat(db.rows("SELECT * FROM late")).containsExactly("[150]");
+    db.run("UPDATE parcel SET grams = 1 WHERE k = 4");
+    assertThat(db.rows("SELECT * FROM late")).containsExactly("[70]");
+  }
+}
