@@ -573,6 +573,9 @@ class SourcesTest {
     assertThat(soon("SELECT COUNT(*) FROM slotted", "[[2]]")).isEqualTo("[[2]]");
     hub.execute("INSERT INTO slotted VALUES (3)");
     assertThat(soon("SELECT COUNT(*) FROM slotted", "[[3]]")).isEqualTo("[[3]]");
+    service.sql("DROP TABLE slotted; CREATE TABLE slotted FROM apart (table 'public.slotted')");
+    hub.execute("DELETE FROM slotted WHERE id = 1");
+    assertThat(soon("SELECT COUNT(*) FROM slotted", "[[2]]")).as("begun anew").isEqualTo("[[2]]");
     service.sql("DROP TABLE slotted; DROP CONNECTION apart");
     try (Connection c = hub.connect();
         Statement s = c.createStatement();

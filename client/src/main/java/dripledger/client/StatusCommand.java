@@ -37,6 +37,10 @@ final class StatusCommand implements Callable<Integer> {
             + " of at most "
             + bytes(number(answer, "held_bytes_max")));
     checkpoint((Map<?, ?>) answer.get("checkpoint"));
+    for (Map.Entry<?, ?> table : ((Map<?, ?>) answer.get("loading")).entrySet()) {
+      long rows = ((Number) table.getValue()).longValue();
+      System.out.printf("loading    %s: %,d rows so far%n", table.getKey(), rows);
+    }
     System.out.println();
     print((List<?>) answer.get("objects"));
     return 0;

@@ -379,6 +379,7 @@ final class Definitions {
     if (catalog.dependents(connection).isEmpty()) {
       sources.closeShared(connection);
       connectors.release(connection);
+      sources.forget(connection.id());
     }
   }
 
@@ -659,6 +660,7 @@ final class Definitions {
     fed.values().stream().distinct().filter(sources::shared).forEach(this::closeIfUnused);
     long epoch = await(loop.between(() -> live.forEach(loop::detach)));
     forget(going);
+    fed.keySet().forEach(o -> sources.forget(o.id()));
     return new Result.Done(
         "dropped "
             + going.stream().map(o -> o.kind() + " " + o.name()).collect(Collectors.joining(", ")),

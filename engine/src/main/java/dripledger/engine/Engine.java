@@ -353,6 +353,11 @@ public final class Engine implements AutoCloseable {
     return sources.status(object);
   }
 
+  /** Rows loaded so far of tables that are being loaded, by name. */
+  public Map<String, Long> loading() {
+    return sources.loading();
+  }
+
   public Checkpointer checkpointer() {
     return checkpointer;
   }

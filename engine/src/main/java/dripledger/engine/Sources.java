@@ -120,6 +120,19 @@ final class Sources {
     closeFeed(connection.id());
   }
 
+  /** Forgets how far an input was read, so that one with its number begins anew. */
+  void forget(long inputId) {
+    history.forget(inputId);
+    Definitions.await(loop.between(() -> loop.forgetInput(inputId)));
+  }
+
+  /** Rows loaded so far of tables that are being loaded, by name. */
+  Map<String, Long> loading() {
+    Map<String, Long> all = new java.util.TreeMap<>();
+    feeds.values().forEach(feed -> all.putAll(feed.status().loading()));
+    return all;
+  }
+
   /** Stops everything that reads through a connection. */
   void closeConnection(CatalogObject.Connection connection) {
     closeFeed(connection.id());
@@ -138,14 +151,7 @@ final class Sources {
 
   /** Waits until everything handed over so far is shown. */
   void settle() {
-    try {
-      loop.between(() -> {}).get();
-    } catch (ExecutionException e) {
-      throw new IllegalStateException(e.getCause());
-    } catch (InterruptedException e) {
-      Thread.currentThread().interrupt();
-      throw new IllegalStateException("interrupted", e);
-    }
+    Definitions.await(loop.between(() -> {}));
   }
 
   void closeAll() {

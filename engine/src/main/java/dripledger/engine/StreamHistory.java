@@ -33,6 +33,11 @@ final class StreamHistory {
     begins.put(inputId, position);
   }
 
+  /** What an input fed is gone. */
+  void forget(long inputId) {
+    begins.remove(inputId);
+  }
+
   /** Where the reading of an input began, or null. */
   SourcePosition begin(long inputId) {
     return begins.get(inputId);

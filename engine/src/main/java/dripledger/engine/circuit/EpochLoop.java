@@ -255,6 +255,15 @@ public final class EpochLoop implements AutoCloseable {
     byId.put(node.id(), node);
   }
 
+  /** Forgets how far an input was read: what it fed is gone. Inside {@link #between} only. */
+  public void forgetInput(long inputId) {
+    Map<Long, SourcePosition> left = new HashMap<>(snapshot.positions());
+    left.remove(inputId);
+    synchronized (this) {
+      snapshot = new Snapshot(snapshot.epoch(), snapshot.sequence(), left, snapshot.relations());
+    }
+  }
+
   /** Removes a node; inside {@link #between} only. */
   public void detach(LiveNode node) {
     nodes.remove(node);

@@ -37,6 +37,7 @@ class ObjectsController {
     answer.put("queued_bytes", engine.loop().queuedBytes());
     answer.put("held_bytes", engine.loop().heldBytes());
     answer.put("held_bytes_max", engine.options().maxHeldBytes());
+    answer.put("loading", engine.loading());
     answer.put("checkpoint", checkpoint());
     answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
     return answer;

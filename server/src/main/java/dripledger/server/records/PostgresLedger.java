@@ -217,11 +217,9 @@ public final class PostgresLedger implements Ledger {
       long[] positionsAfter = new long[pending.entries.size()];
       for (int i = 0; i < positionsAfter.length; i++) {
         Entry entry = pending.entries.get(i);
-        pages
-            .computeIfAbsent(
-                new PageKey(entry.relationId(), entry.partition()),
-                id -> new Page(entry.changes().layout()))
-            .appendAll(entry.changes());
+        pages.compute(
+            new PageKey(entry.relationId(), entry.partition()),
+            (key, page) -> with(page, entry.changes()));
         positionsAfter[i] =
             position(entry.relationId())
                 + counted.merge(entry.relationId(), (long) entry.changes().size(), Long::sum);
@@ -253,6 +251,19 @@ public final class PostgresLedger implements Ledger {
     for (int i = 0; i < group.size(); i++) {
       group.get(i).acknowledged.complete(new Receipt(sequence, ends.get(i)));
     }
+  }
+
+  /** The gathered page with more rows; made anew if those have a column it does not have yet. */
+  private static Page with(Page gathered, Page more) {
+    Page page = gathered;
+    if (page == null || page.layout().columns() < more.layout().columns()) {
+      page = new Page(more.layout());
+      if (gathered != null) {
+        page.appendAll(gathered);
+      }
+    }
+    page.appendAll(more);
+    return page;
   }
 
   /** Writes the segment until it is there; false if the service closes before it is. */
