@@ -99,7 +99,7 @@ class SourcesTest {
                     + hub.operations().jdbcUrl("nohub")
                     + "', user 'drip', password SECRET hub_ops_password)"))
         .startsWith("there is no such database");
-    hub.execute("CREATE ROLE clerk LOGIN PASSWORD 'loopback'");
+    hub.operations().administer("CREATE ROLE clerk LOGIN PASSWORD 'loopback'");
     assertThat(
             error(
                 "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
@@ -535,6 +535,27 @@ class SourcesTest {
         .startsWith("the broker cannot be reached");
     service.sql("DROP CONNECTION second CASCADE");
     assertThatThrownBy(() -> service.sql("SELECT * FROM altered")).hasMessageContaining("altered");
+  }
+
+  @Test
+  void aBrokerMayAskForALogInAndShowACertificate() throws Exception {
+    hub.topic("guarded", 1);
+    service.call("PUT", "/api/v1/secrets/good_one", "{\"value\":\"loopback\"}");
+    service.call("PUT", "/api/v1/secrets/bad_one", "{\"value\":\"no\"}");
+    String door =
+        "CREATE CONNECTION guarded_log TYPE kafka OPTIONS (bootstrap_servers '"
+            + hub.broker().guardedServers()
+            + "', sasl 'PLAIN', user 'drip', ";
+    String trust = "tls 'on', tls_ca_file '" + hub.broker().certificate() + "', ";
+    assertThat(error(door + trust + "password SECRET bad_one)"))
+        .startsWith("the broker refuses user \"drip\": wrong user or password");
+    assertThat(error(door + "tls 'on', password SECRET good_one)"))
+        .startsWith("the broker's certificate is not trusted");
+    service.sql(door + trust + "password SECRET good_one)");
+    service.sql("CREATE STREAM guarded (v INTEGER) FROM guarded_log (topic 'guarded') FORMAT json");
+    hub.send("guarded", "k", "{\"v\":7}");
+    assertThat(soon("SELECT v FROM guarded", "[[7]]")).isEqualTo("[[7]]");
+    assertThat(service.log()).doesNotContain("password=\"loopback");
   }
 
   @Test

@@ -22,6 +22,8 @@ public final class KafkaBroker implements AutoCloseable {
   private final Path jars;
   private final int port;
   private final int controllerPort;
+  private int guardedPort;
+  private String guardedPassword;
   private Process process;
 
   /**
@@ -40,10 +42,32 @@ public final class KafkaBroker implements AutoCloseable {
   public static KafkaBroker temporary(Path jars) throws IOException, InterruptedException {
     Path home = Files.createTempDirectory("drip-broker");
     KafkaBroker broker =
-        new KafkaBroker(home, jars, PostgresCluster.freePort(), PostgresCluster.freePort());
+        new KafkaBroker(home, jars, PostgresCluster.freePort(), PostgresCluster.freePort())
+            .guarded(PostgresCluster.freePort(), "loopback");
     Runtime.getRuntime().addShutdownHook(new Thread(broker::close));
     broker.start();
     return broker;
+  }
+
+  /**
+   * Opens a second door at the next start: TLS with a certificate made here, and a log-in.
+   *
+   * @param password of the one user, {@code drip}; letters and digits
+   */
+  public KafkaBroker guarded(int port, String password) {
+    guardedPort = port;
+    guardedPassword = password;
+    return this;
+  }
+
+  /** HOST:PORT of the guarded door. */
+  public String guardedServers() {
+    return "localhost:" + guardedPort;
+  }
+
+  /** The certificate that the guarded door shows, as PEM. */
+  public Path certificate() {
+    return home.resolve("broker.pem");
   }
 
   /** HOST:PORT for clients. */
@@ -100,7 +124,7 @@ public final class KafkaBroker implements AutoCloseable {
         log.cleaner.dedupe.buffer.size=2097152
         """
             .formatted(port, controllerPort, data);
-    Files.writeString(settings, text);
+    Files.writeString(settings, guardedPort == 0 ? text : guardedSettings(text));
     if (!Files.exists(data.resolve("meta.properties"))) {
       byte[] id = new byte[16];
       java.nio.ByteBuffer.wrap(id)
@@ -127,6 +151,57 @@ public final class KafkaBroker implements AutoCloseable {
       }
     }
     return program("kafka.Kafka", settings.toString());
+  }
+
+  private String guardedSettings(String text) throws IOException, InterruptedException {
+    Path store = home.resolve("broker.p12");
+    if (!Files.exists(store)) {
+      keytool(
+          "-genkeypair",
+          "-keyalg",
+          "RSA",
+          "-dname",
+          "CN=localhost",
+          "-validity",
+          "3650",
+          "-ext",
+          "san=dns:localhost,ip:127.0.0.1");
+      keytool("-exportcert", "-rfc", "-file", certificate().toString());
+    }
+    return text.replaceAll(
+                "(?m)^(advertised\\.)?listeners=.*$", "$0,GUARDED://localhost:" + guardedPort)
+            .replaceAll("(?m)^listener\\.security.*$", "$0,GUARDED:SASL_SSL")
+        + """
+        sasl.enabled.mechanisms=PLAIN
+        ssl.keystore.location=%s
+        ssl.keystore.password=%s
+        ssl.key.password=%s
+        listener.name.guarded.plain.sasl.jaas.config=org.apache.kafka.common.security.plain.PlainLoginModule required user_drip="%s";
+        """
+            .formatted(store, guardedPassword, guardedPassword, guardedPassword);
+  }
+
+  private void keytool(String... arguments) throws IOException, InterruptedException {
+    List<String> command =
+        new ArrayList<>(
+            List.of(
+                Path.of(System.getProperty("java.home"), "bin", "keytool").toString(),
+                "-keystore",
+                home.resolve("broker.p12").toString(),
+                "-storetype",
+                "PKCS12",
+                "-storepass",
+                guardedPassword,
+                "-alias",
+                "broker"));
+    command.addAll(1, List.of(arguments));
+    Process process = new ProcessBuilder(command).redirectErrorStream(true).start();
+    String said =
+        new String(
+            process.getInputStream().readAllBytes(), java.nio.charset.StandardCharsets.UTF_8);
+    if (process.waitFor() != 0) {
+      throw new IOException("keytool: " + said);
+    }
   }
 
   /** Starts it as a child of this process and waits until it listens. */

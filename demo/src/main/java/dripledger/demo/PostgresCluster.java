@@ -181,6 +181,11 @@ public final class PostgresCluster implements AutoCloseable {
           WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip') \\gexec
         """
             .formatted(password);
+    administer(script);
+  }
+
+  /** Runs a script as the cluster's superuser, through the socket. */
+  public void administer(String script) throws IOException, InterruptedException {
     List<String> command = command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1");
     command.addAll(List.of("-h", home.toString(), "-p", "" + port, "-d", "postgres"));
     Process psql =
@@ -193,7 +198,7 @@ public final class PostgresCluster implements AutoCloseable {
       in.write(script.getBytes(StandardCharsets.UTF_8));
     }
     if (psql.waitFor() != 0) {
-      throw new IOException("the database user could not be set up");
+      throw new IOException("the script for the database's superuser failed");
     }
   }
 
