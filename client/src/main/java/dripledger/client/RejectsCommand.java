@@ -54,10 +54,7 @@ final class RejectsCommand implements Callable<Integer> {
           "SELECT id, at, reason, origin, raw FROM drip.rejects WHERE object = :name"
               + " ORDER BY at DESC LIMIT "
               + count;
-      Output output = new Output(Output.Format.table, System.out);
-      for (Map<String, Object> result : drip.service().sql(sql, Map.of("name", name))) {
-        output.result(result);
-      }
+      print(drip.service().sql(sql, Map.of("name", name)).get(0));
       return 0;
     }
     Map<String, Object> body = new LinkedHashMap<>();
@@ -76,5 +73,19 @@ final class RejectsCommand implements Callable<Integer> {
             + " left"
             + (answer.get("first_reason") == null ? "" : ": " + answer.get("first_reason")));
     return ((Number) answer.get("left")).intValue() > 0 ? 3 : 0;
+  }
+
+  /** Newest first: number, time, origin and reason, then the message below. */
+  private void print(Map<String, Object> result) {
+    List<?> rows = (List<?>) result.get("rows");
+    for (Object row : rows) {
+      List<?> r = (List<?>) row;
+      String id = r.get(0) == null ? "not saved yet" : "id " + r.get(0);
+      System.out.printf("%s, %s, %s: %s%n", id, TextTable.cell(r.get(1)), r.get(3), r.get(2));
+      System.out.println("  " + (r.get(4) == null ? "(no value)" : r.get(4)));
+    }
+    if (rows.isEmpty()) {
+      System.out.println("nothing was rejected of " + name);
+    }
   }
 }
