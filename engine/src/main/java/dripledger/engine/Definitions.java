@@ -30,6 +30,8 @@ import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
 import java.util.stream.Collectors;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
 
 /**
  * CREATE, ALTER and DROP: durable first, then live. A new view over existing data is filled beside
@@ -37,6 +39,8 @@ import java.util.stream.Collectors;
  * engine's definition lock.
  */
 final class Definitions {
+  private static final Logger LOG = LoggerFactory.getLogger(Definitions.class);
+
   /** What an event may be late by if nobody said so and the columns were proposed by us. */
   static final int PROPOSED_LATENESS_SECONDS = 30;
 
@@ -378,8 +382,13 @@ final class Definitions {
   private void closeIfUnused(CatalogObject.Connection connection) {
     if (catalog.dependents(connection).isEmpty()) {
       sources.closeShared(connection);
-      connectors.release(connection);
       sources.forget(connection.id());
+      try {
+        connectors.release(connection);
+      } catch (EngineException e) {
+        // What goes here must go all the same; the next table of the connection takes it over.
+        LOG.warn("{} still keeps something for us: {}", connection.name(), e.getMessage());
+      }
     }
   }
 
