@@ -38,10 +38,14 @@ class HttpInterfaceTest {
     service = run();
   }
 
+  private static final java.nio.file.Path KEY_FILE =
+      java.nio.file.Path.of("target", "test-secrets-" + ProcessHandle.current().pid() + ".key");
+
   private static ConfigurableApplicationContext run() {
     return new SpringApplicationBuilder(DripLedger.class)
         .run(
             "--server.port=0",
+            "--drip.secret-key-file=" + KEY_FILE,
             "--spring.datasource.url=" + cluster.jdbcUrl("drip"),
             "--spring.datasource.password=loopback");
   }
