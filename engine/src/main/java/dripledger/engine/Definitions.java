@@ -403,7 +403,14 @@ final class Definitions {
           "DROP it and create it again to read the topic from the start");
     }
     sources.close(table, connection);
-    reload(table);
+    try {
+      reload(table);
+    } catch (RuntimeException e) {
+      // Nothing follows it now, and it must not look as if.
+      String reason = "it could not be loaded again: " + e.getMessage();
+      await(loop.between(() -> loop.stopBySource(table.id(), reason)));
+      throw e;
+    }
     checkpoint.run();
     return new Result.Done("loaded table " + table.name() + " again", loop.snapshot().epoch());
   }

@@ -37,6 +37,7 @@ import org.slf4j.LoggerFactory;
  */
 public final class Engine implements AutoCloseable {
   private static final long APPLY_TIMEOUT_MILLIS = 60_000;
+  private static final long LOAD_RETRY_MILLIS = 5_000;
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private static final Logger LOG = LoggerFactory.getLogger(Engine.class);
@@ -57,6 +58,7 @@ public final class Engine implements AutoCloseable {
   private final RejectReplay rejectReplay;
   private final ReentrantLock definitionLock = new ReentrantLock();
   private final ReentrantLock tableLock = new ReentrantLock();
+  private volatile boolean closed;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -124,16 +126,28 @@ public final class Engine implements AutoCloseable {
   /** Tables that were not in the checkpoint, while the rest is served already. */
   private void load(List<CatalogObject.Table> tables) {
     for (CatalogObject.Table table : tables) {
-      definitionLock.lock();
-      try {
-        definitions.reload(table);
-      } catch (RuntimeException e) {
-        LOG.error("{} cannot be loaded", table.name(), e);
-      } finally {
-        definitionLock.unlock();
+      while (!closed && catalog().find(table.id()) != null && !loaded(table)) {
+        try {
+          Thread.sleep(LOAD_RETRY_MILLIS);
+        } catch (InterruptedException e) {
+          return;
+        }
       }
     }
     requestCheckpoint();
+  }
+
+  private boolean loaded(CatalogObject.Table table) {
+    definitionLock.lock();
+    try {
+      definitions.reload(table);
+      return true;
+    } catch (RuntimeException e) {
+      LOG.warn("{} cannot be loaded, trying again: {}", table.name(), e.getMessage());
+      return false;
+    } finally {
+      definitionLock.unlock();
+    }
   }
 
   public Catalog catalog() {
@@ -392,6 +406,7 @@ public final class Engine implements AutoCloseable {
   /** Stops the epoch loop after the current epoch. The ledger is not closed. */
   @Override
   public void close() {
+    closed = true;
     sources.closeAll();
     checkpointer.close();
     loop.close();

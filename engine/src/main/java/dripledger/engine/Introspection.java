@@ -178,7 +178,9 @@ final class Introspection {
   }
 
   static String health(LiveNode node) {
-    return node.failure() == null ? "ok" : "stopped: " + node.failure();
+    return node.isLoading()
+        ? "loading"
+        : node.failure() == null ? "ok" : "stopped: " + node.failure();
   }
 
   /** The health of what has a source: its own, then its input's. */

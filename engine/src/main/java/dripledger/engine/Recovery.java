@@ -84,7 +84,7 @@ final class Recovery {
         restored++;
         loop.attach(node);
       } else {
-        if (state != null) {
+        if (!(object instanceof CatalogObject.Stream)) {
           unlike.add(object.id());
         }
         make(object, definitions.node(object.id()), sequence, positions);
@@ -133,6 +133,7 @@ final class Recovery {
         Page page = new Page(new RowLayout(table.schema()));
         ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
       } else if (sources.shared(definitions.catalog().connectionOf(table))) {
+        node.loading(true);
         toLoad.add(table);
       } else {
         positions.put(table.id(), history.begin(table.id())); // its topic is read again

@@ -11,8 +11,10 @@ import dripledger.engine.source.SourceSink;
 import java.io.IOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
+import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -32,6 +34,7 @@ final class FileFeed implements Feed {
   private final SourceSink sink;
   private final FileReader reader;
   private final boolean once;
+  private final Set<String> finished = new HashSet<>();
   private final Thread thread;
   private volatile boolean closed;
   private volatile String state = "reading";
@@ -96,7 +99,8 @@ final class FileFeed implements Feed {
             "file " + name + " is shorter than what was read of it: it was changed, not added to",
             null);
       }
-      boolean done = text ? size <= from : from > 0;
+      // Of records, only their end says that there are no more; a restart looks once again.
+      boolean done = text ? size <= from : finished.contains(name);
       if (done || closed) {
         continue;
       }
@@ -108,16 +112,22 @@ final class FileFeed implements Feed {
           Long.MAX_VALUE,
           once,
           (batch, at) -> {
-            position.read().put(name, at);
+            Long before = position.read().put(name, at);
             try {
               sink.submit(List.of(batch), position.toPosition(), null);
             } catch (InterruptedException e) {
               closed = true;
+            } catch (RuntimeException e) {
+              position.read().put(name, before == null ? 0 : before); // it is read again
+              throw e;
             }
             messages += batch.page().size() + batch.rejects().size();
             bytes += text ? at - from : batch.page().byteSize();
             return !closed && !Thread.currentThread().isInterrupted();
           });
+      if (!closed) {
+        finished.add(name);
+      }
     }
     behind = 0;
   }

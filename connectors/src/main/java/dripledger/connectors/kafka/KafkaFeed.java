@@ -162,6 +162,7 @@ final class KafkaFeed implements Feed {
       ConsumerRecords<byte[], byte[]> records)
       throws InterruptedException {
     List<SourceBatch> read = new ArrayList<>();
+    KafkaPosition after = new KafkaPosition(position.toPosition());
     long size = 0;
     for (TopicPartition p : records.partitions()) {
       List<ConsumerRecord<byte[], byte[]>> of = records.records(p);
@@ -170,9 +171,10 @@ final class KafkaFeed implements Feed {
         size += Math.max(0, r.serializedKeySize()) + Math.max(0, r.serializedValueSize());
       }
       // Not the last record's offset + 1: there may be marks of transactions behind it.
-      position.next().put(p.partition(), consumer.position(p));
+      after.next().put(p.partition(), consumer.position(p));
     }
-    sink.submit(read, position.toPosition(), null);
+    sink.submit(read, after.toPosition(), null);
+    position.next().putAll(after.next()); // not before: what was not taken is read again
     messages += records.count();
     bytes += size;
   }

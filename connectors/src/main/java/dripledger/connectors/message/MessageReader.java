@@ -25,6 +25,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.function.BiPredicate;
+import tools.jackson.core.JacksonException;
 import tools.jackson.databind.json.JsonMapper;
 
 /**
@@ -264,7 +265,11 @@ public final class MessageReader {
       }
     } else if (key.length == 1) {
       boolean quoted = text.length() > 1 && text.startsWith("\"") && text.endsWith("\"");
-      setKey(key[0], quoted ? JSON.readValue(text, String.class) : text);
+      try {
+        setKey(key[0], quoted ? JSON.readValue(text, String.class) : text);
+      } catch (JacksonException e) {
+        throw new FormatException("the message's key " + text + " is broken JSON");
+      }
     } else {
       throw new FormatException("the message's key is not a JSON object of the key columns");
     }

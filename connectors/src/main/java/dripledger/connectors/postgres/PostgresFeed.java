@@ -290,8 +290,8 @@ final class PostgresFeed implements Feed {
       }
     }
     gathered = 0;
-    position = ended;
-    sink.submit(batches, position(position), join);
+    sink.submit(batches, position(ended), join);
+    position = ended; // not before: what was not taken is sent again
   }
 
   /** Lets tables whose load the feed has passed take part. */

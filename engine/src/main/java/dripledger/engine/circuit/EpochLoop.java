@@ -309,7 +309,7 @@ public final class EpochLoop implements AutoCloseable {
         continue;
       }
       // What failed is not to be trusted: it is made again from its inputs at the next start.
-      boolean trusted = node.failure() == null || node.stoppedBySource();
+      boolean trusted = !node.isLoading() && (node.failure() == null || node.stoppedBySource());
       List<Durable.Capture> parts = new ArrayList<>();
       if (trusted) {
         boolean all = whole.test(node.id());
@@ -398,7 +398,7 @@ public final class EpochLoop implements AutoCloseable {
       positions.putAll(input.positions);
       for (Change change : input.changes) {
         LiveNode node = byId.get(change.relationId);
-        if (node != null && node.failure() == null) {
+        if (node != null && node.failure() == null && !node.isLoading()) {
           node.take(change.page, change.partition, now);
           rowsTaken += change.page.size();
         }

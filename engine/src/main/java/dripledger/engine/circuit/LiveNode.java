@@ -42,6 +42,7 @@ public final class LiveNode {
   private volatile long rejected;
   private volatile String failure;
   private volatile boolean stoppedBySource;
+  private volatile boolean loading;
 
   /** Told of a node's delta at the end of each epoch that has one, on the loop's thread. */
   @FunctionalInterface
@@ -301,10 +302,21 @@ public final class LiveNode {
     fail(reason);
   }
 
+  /** Says whether its rows are still to come: until then it takes nothing in and is not saved. */
+  public void loading(boolean value) {
+    loading = value;
+  }
+
+  /** Whether its rows are still to come. */
+  public boolean isLoading() {
+    return loading;
+  }
+
   /** Takes part again after its source had ended it. */
   public void goOn() {
     failure = null;
     stoppedBySource = false;
+    loading = false;
   }
 
   /** The state a checkpoint saves besides {@link #figures}. */

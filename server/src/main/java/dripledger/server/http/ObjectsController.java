@@ -150,7 +150,11 @@ class ObjectsController {
       answer.put("state_keys", node.stateKeys());
       answer.put("rejects", node.circuit().rejects().count());
     }
-    answer.put("health", node.failure() == null ? "ok" : "stopped: " + node.failure());
+    answer.put(
+        "health",
+        node.isLoading()
+            ? "loading"
+            : node.failure() == null ? "ok" : "stopped: " + node.failure());
   }
 
   private Map<String, Object> column(Column column) {
