@@ -1,6 +1,7 @@
 package dripledger.acceptance;
 
 import dripledger.demo.PostgresCluster;
+import dripledger.demo.ServiceProgram;
 import java.io.IOException;
 import java.net.HttpURLConnection;
 import java.net.URI;
@@ -44,14 +45,8 @@ final class LiveService implements AutoCloseable {
   }
 
   void start() throws IOException, InterruptedException {
-    List<String> command =
-        new ArrayList<>(
-            List.of(
-                java(),
-                "-Xmx1g",
-                "-XX:TieredStopAtLevel=1",
-                "-jar",
-                System.getProperty("drip.service.jar")));
+    ServiceProgram program = ServiceProgram.of(Path.of(System.getProperty("drip.service.jar")));
+    List<String> command = program.command("-Xmx1g", "-XX:TieredStopAtLevel=1");
     command.addAll(List.of(settings));
     ProcessBuilder builder =
         new ProcessBuilder(command)
@@ -67,6 +62,7 @@ final class LiveService implements AutoCloseable {
         throw new IOException("the service ended:\n" + Files.readString(log));
       }
       if (healthy()) {
+        program.keepClasses(process.pid());
         return;
       }
       Thread.sleep(100);

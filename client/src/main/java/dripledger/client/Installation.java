@@ -2,6 +2,7 @@ package dripledger.client;
 
 import dripledger.demo.KafkaBroker;
 import dripledger.demo.PostgresCluster;
+import dripledger.demo.ServiceProgram;
 import java.io.File;
 import java.io.IOException;
 import java.nio.file.Files;
@@ -97,17 +98,15 @@ final class Installation {
     }
     String password = newPassword();
     PostgresCluster postgres = postgres(password).start();
+    ServiceProgram program = ServiceProgram.of(serviceJar);
     Process process =
         start(
             "service",
-            List.of(
-                java(),
+            program.command(
                 "-XX:+UseG1GC",
                 "-XX:MaxGCPauseMillis=30",
                 "-XX:+UseTransparentHugePages",
-                "-XX:+ExitOnOutOfMemoryError",
-                "-jar",
-                serviceJar.toString()),
+                "-XX:+ExitOnOutOfMemoryError"),
             Map.of(
                 "DRIP_DATABASE_URL",
                 postgres.jdbcUrl(PostgresCluster.DATABASE),
@@ -120,6 +119,7 @@ final class Installation {
                 "SERVER_PORT",
                 "" + port));
     await(service, process.toHandle());
+    program.keepClasses(process.pid());
   }
 
   private void await(Service service, ProcessHandle process)
