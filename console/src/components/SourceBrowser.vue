@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button';
+import Checkbox from 'primevue/checkbox';
 import InputNumber from 'primevue/inputnumber';
 import InputText from 'primevue/inputtext';
 import Select from 'primevue/select';
@@ -26,6 +27,7 @@ const message = ref('');
 const name = ref('');
 const kind = ref<'stream' | 'table'>('stream');
 const format = ref('json');
+const flat = ref(false);
 const proposal = ref<Proposal | null>(null);
 const sql = ref('');
 const topic = ref('');
@@ -35,6 +37,8 @@ const type = computed(() => catalog.objects.find((o) => o.name === props.connect
 const formats = computed(() =>
   type.value === 'file' ? ['json', 'csv', 'avro', 'parquet', 'text'] : ['json', 'csv', 'avro', 'protobuf', 'text', 'bytes'],
 );
+
+const inner = computed(() => ['json', 'avro', 'protobuf', 'parquet'].includes(format.value));
 
 async function guarded(work: () => Promise<void>) {
   busy.value = true;
@@ -71,6 +75,7 @@ const look = () => guarded(async () => {
     kind: kind.value,
     options: { [option]: source.name },
     format: source.kind === 'table' ? null : format.value,
+    flat: flat.value,
   });
   sql.value = proposal.value.sql + ';';
 });
@@ -128,6 +133,9 @@ onMounted(load);
             <InputText v-model="name" size="small" aria-label="name" class="name" data-test="declare-name" />
             <SelectButton v-if="chosen.kind !== 'table'" v-model="kind" :options="['stream', 'table']" :allow-empty="false" size="small" />
             <Select v-if="chosen.kind !== 'table'" v-model="format" :options="formats" size="small" aria-label="format" />
+            <label v-if="chosen.kind !== 'table' && inner" class="flat" title="instead of a ROW for each object inside of messages">
+              <Checkbox v-model="flat" binary size="small" data-test="declare-flat" /> a column per inner field
+            </label>
             <Button size="small" label="Propose" :loading="busy" data-test="propose" @click="look" />
           </template>
         </div>
@@ -188,6 +196,7 @@ code { font: 12.5px var(--mono); word-break: break-all; }
 .make :deep(input) { width: 100%; }
 .make :deep(.few) { width: 56px; }
 .name { width: 120px; }
+.flat { display: flex; align-items: center; gap: 6px; }
 .sql { display: block; width: calc(100% - 28px); margin: 0 14px 10px; font: 13px/1.5 var(--mono); }
 .sql + :deep(button) { margin-left: 14px; }
 .example { max-width: 200px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }

@@ -149,7 +149,7 @@ export async function peek(connection: string, source: string, from: string, cou
 
 export async function propose(
   connection: string,
-  wanted: { name: string; kind: 'stream' | 'table'; options: Record<string, string>; format: string | null },
+  wanted: { name: string; kind: 'stream' | 'table'; options: Record<string, string>; format: string | null; flat: boolean },
 ): Promise<Proposal> {
   return send('POST', connectionPath(connection) + '/propose', wanted);
 }

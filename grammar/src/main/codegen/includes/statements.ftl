@@ -124,7 +124,10 @@ void OptionItem(Map<String, SqlNode> options) :
     (
         value = Literal()
     |
-        <SECRET> { final Span s = span(); } secret = SimpleIdentifier()
+        <SECRET> { final Span s = span(); } 
+        ( LOOKAHEAD({ getToken(1).image.matches("[A-Za-z_][A-Za-z_0-9]*") })
+          secret = Word()
+        | secret = SimpleIdentifier() )
         { value = new SecretName(secret.getSimple(), s.end(this)); }
     )
     { options.put(name.getSimple(), value); }
@@ -154,6 +157,7 @@ void DefinitionElement(Statement.Definition def) :
     boolean notNull = false;
     boolean primary = false;
     SqlIdentifier meta = null;
+    SqlNode path = null;
     SqlNode lateness = null;
     List<SqlIdentifier> key;
 }
@@ -176,8 +180,10 @@ void DefinitionElement(Statement.Definition def) :
         <PRIMARY> <KEY> { primary = true; }
     |
         <META> meta = Word()
+    |
+        <PATH> path = StringLiteral()
     )*
-    { def.column(new ColumnDefinition(name, type, notNull || primary, primary, meta)); }
+    { def.column(new ColumnDefinition(name, type, notNull || primary, primary, meta, path)); }
 }
 
 void SourceClause(Statement.Definition def) :

@@ -12,15 +12,20 @@ import java.sql.Statement;
 import java.time.Duration;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Map;
 import java.util.Properties;
 import java.util.concurrent.ExecutionException;
 import org.apache.kafka.clients.admin.Admin;
 import org.apache.kafka.clients.admin.NewTopic;
+import org.apache.kafka.clients.admin.ScramCredentialInfo;
+import org.apache.kafka.clients.admin.ScramMechanism;
+import org.apache.kafka.clients.admin.UserScramCredentialUpsertion;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
 import org.apache.kafka.clients.producer.KafkaProducer;
 import org.apache.kafka.clients.producer.ProducerRecord;
 import org.apache.kafka.common.TopicPartition;
+import org.apache.kafka.common.serialization.ByteArraySerializer;
 import org.apache.kafka.common.serialization.StringDeserializer;
 import org.apache.kafka.common.serialization.StringSerializer;
 
@@ -90,6 +95,19 @@ final class Hub implements AutoCloseable {
     }
   }
 
+  /** Makes a user that logs in by SCRAM. */
+  void scramUser(String name, String password, String mechanism)
+      throws InterruptedException, ExecutionException {
+    try (Admin admin = Admin.create(Map.of("bootstrap.servers", broker.servers()))) {
+      ScramCredentialInfo how =
+          new ScramCredentialInfo(ScramMechanism.fromMechanismName(mechanism), 4096);
+      admin
+          .alterUserScramCredentials(List.of(new UserScramCredentialUpsertion(name, how, password)))
+          .all()
+          .get();
+    }
+  }
+
   synchronized KafkaProducer<String, String> producer() {
     if (producer == null) {
       Properties p = new Properties();
@@ -108,6 +126,16 @@ final class Hub implements AutoCloseable {
       var ignored = producer().send(new ProducerRecord<>(topic, key, value));
     }
     producer().flush();
+  }
+
+  /** Writes one message of any bytes, without a key. */
+  void send(String topic, byte[] value) {
+    Properties p = new Properties();
+    p.put("bootstrap.servers", broker.servers());
+    try (KafkaProducer<byte[], byte[]> bytes =
+        new KafkaProducer<>(p, new ByteArraySerializer(), new ByteArraySerializer())) {
+      var ignored = bytes.send(new ProducerRecord<>(topic, value));
+    }
   }
 
   /** All messages of a topic, partition by partition. */

@@ -41,6 +41,11 @@ final class ProposeCommand implements Callable<Integer> {
   @Option(names = "--format", description = "the messages' format, such as json")
   private String format;
 
+  @Option(
+      names = "--flat",
+      description = "makes a column of each field of objects inside, instead of ROWs")
+  private boolean flat;
+
   @Option(names = "--edit", description = "opens the statement in $EDITOR before it is run")
   private boolean edit;
 
@@ -57,6 +62,7 @@ final class ProposeCommand implements Callable<Integer> {
     body.put("kind", kind);
     body.put("options", options);
     body.put("format", format);
+    body.put("flat", flat);
     Map<String, Object> answer =
         drip.service().post("/api/v1/connections/" + Service.encode(connection) + "/propose", body);
     String sql = (String) answer.get("sql");

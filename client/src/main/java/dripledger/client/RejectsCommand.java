@@ -69,6 +69,9 @@ final class RejectsCommand implements Callable<Integer> {
             + " taken in (epoch "
             + answer.get("epoch")
             + "), "
+            + (answer.get("overtaken").equals(0)
+                ? ""
+                : answer.get("overtaken") + " overtaken by a later message for the same row, ")
             + answer.get("left")
             + " left"
             + (answer.get("first_reason") == null ? "" : ": " + answer.get("first_reason")));

@@ -11,6 +11,7 @@ import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
+import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
 import java.util.List;
 import java.util.function.Consumer;
@@ -59,6 +60,19 @@ public interface Connector {
       SourcePosition to,
       Page template,
       Consumer<Page> sink);
+
+  /** Where a later row of the same key says more than an earlier one only a broker can tell. */
+  default List<Boolean> overtaken(
+      ConnectionOptions options,
+      CatalogObject.Table table,
+      List<Reject> rejects,
+      List<Page> operations,
+      SourcePosition to) {
+    throw new EngineException(
+        Code.INVALID,
+        "rejects of a table from files cannot be replayed",
+        "put the corrected line into a new file: the last line of a key is the one that counts");
+  }
 
   default void release(ConnectionOptions options) {}
 }

@@ -20,6 +20,7 @@ import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
+import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
 import java.util.List;
 import java.util.Map;
@@ -176,6 +177,16 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
     } catch (FormatException | RowWriter.RowTooLargeException e) {
       throw new EngineException(Code.FAILED, e.getMessage());
     }
+  }
+
+  @Override
+  public List<Boolean> overtaken(
+      CatalogObject.Connection connection,
+      CatalogObject.Table table,
+      List<Reject> rejects,
+      List<Page> operations,
+      SourcePosition to) {
+    return connector(connection).overtaken(options(connection), table, rejects, operations, to);
   }
 
   @Override

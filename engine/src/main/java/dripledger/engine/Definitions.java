@@ -146,13 +146,13 @@ final class Definitions {
           c.schema(),
           c.eventTime(),
           c.latenessMicros(),
-          c.meta(),
+          c.origins(),
           c.source(),
           Map.of());
     }
     if (command instanceof Command.CreateTable c) {
       return new CatalogObject.Table(
-          id, c.name(), sql, c.schema(), c.primaryKey(), c.meta(), c.source());
+          id, c.name(), sql, c.schema(), c.primaryKey(), c.origins(), c.source());
     }
     if (command instanceof Command.CreateView c) {
       return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
@@ -476,11 +476,7 @@ final class Definitions {
       CatalogObject.Stream s = (CatalogObject.Stream) object;
       List<Column> columns = new ArrayList<>(s.schema().columns());
       columns.add(add.column());
-      Map<Integer, CatalogObject.Meta> meta = new HashMap<>(s.meta());
       Map<Integer, SourcePosition> addedAt = new HashMap<>(s.addedAt());
-      if (add.meta() != null) {
-        meta.put(columns.size() - 1, add.meta());
-      }
       if (!add.replay() && at != null) {
         addedAt.put(columns.size() - 1, at);
       }
@@ -491,7 +487,7 @@ final class Definitions {
           new Schema(columns),
           s.eventTime(),
           s.latenessMicros(),
-          meta,
+          s.origins().with(columns.size() - 1, add.meta(), add.path()),
           s.source(),
           addedAt);
     }
@@ -514,7 +510,7 @@ final class Definitions {
         s.schema(),
         s.eventTime(),
         s.latenessMicros(),
-        s.meta(),
+        s.origins(),
         source,
         s.addedAt());
   }

@@ -12,6 +12,7 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.FeedStatus;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
@@ -83,7 +84,9 @@ public final class Engine implements AutoCloseable {
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
     introspection = new Introspection(definitions, ledger, connectors, sources);
-    rejectReplay = new RejectReplay(records.rejects(), ledger, loop, connectors);
+    rejectReplay =
+        new RejectReplay(
+            records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);
   }
 
   private Page figures(long id) {
@@ -110,8 +113,7 @@ public final class Engine implements AutoCloseable {
                         .map(e -> new EpochLoop.Change(e.relationId(), e.changes(), e.partition()))
                         .toList(),
                     sequence,
-                    positions,
-                    List.of(),
+                    Settled.at(positions),
                     null)));
     loop.start();
     checkpointer.start();
@@ -326,7 +328,8 @@ public final class Engine implements AutoCloseable {
   /** Keeps events that were pushed and could not be taken. */
   public void reject(List<Reject> rejects) {
     if (!rejects.isEmpty()) {
-      loop.submit(new EpochLoop.Input(List.of(), -1, Map.of(), rejects, null));
+      loop.submit(
+          new EpochLoop.Input(List.of(), -1, new Settled(Map.of(), rejects, List.of()), null));
     }
   }
 
@@ -349,9 +352,14 @@ public final class Engine implements AutoCloseable {
         Code.NOT_FOUND, "no connection \"" + name + "\"", "SHOW CONNECTIONS lists what there is");
   }
 
-  /** What a stream or table would be created as, for its owner to edit first. */
-  public ProposedDefinition propose(String name, SourceSpec source, boolean table) {
-    Proposal proposal = definitions.propose(source, table);
+  /**
+   * What a stream or table would be created as, for its owner to edit first.
+   *
+   * @param flat whether objects inside of messages become columns of their own instead of ROWs
+   */
+  public ProposedDefinition propose(String name, SourceSpec source, boolean table, boolean flat) {
+    Proposal nested = definitions.propose(source, table);
+    Proposal proposal = flat ? nested.flattened() : nested;
     return new ProposedDefinition(
         proposal,
         table

@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.expr.Casts;
@@ -306,19 +307,15 @@ final class Introspection {
       if (s.eventTime() == column) {
         notes.add("event time, lateness " + Casts.text(s.latenessMicros() / 1e6) + " s");
       }
-      metaNote(s.meta(), column, notes);
     }
-    if (object instanceof CatalogObject.Table t) {
-      metaNote(t.meta(), column, notes);
+    Origins origins = CatalogObject.originsOf(object);
+    if (origins.meta().containsKey(column)) {
+      notes.add("META " + origins.meta().get(column).name().toLowerCase(java.util.Locale.ROOT));
+    }
+    if (origins.paths().containsKey(column)) {
+      notes.add("PATH " + Origins.text(origins.paths().get(column)));
     }
     return notes.isEmpty() ? null : String.join("; ", notes);
-  }
-
-  private static void metaNote(
-      java.util.Map<Integer, CatalogObject.Meta> meta, int column, List<String> notes) {
-    if (meta.containsKey(column)) {
-      notes.add("META " + meta.get(column).name().toLowerCase(java.util.Locale.ROOT));
-    }
   }
 
   Result.Rows explain(Command.Explain command, Snapshot snapshot) {

@@ -2,7 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
-import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
@@ -22,17 +22,6 @@ public interface Ledger extends AutoCloseable {
     public Entry(long relationId, Page changes) {
       this(relationId, changes, 0);
     }
-  }
-
-  /**
-   * What becomes true with an append, in the same step.
-   *
-   * @param positions how far inputs have been read, by number
-   * @param rejects messages of the same range that were not taken, to be kept
-   * @param replayed numbers of rejects that are taken now after all
-   */
-  record Settled(Map<Long, SourcePosition> positions, List<Reject> rejects, List<Long> replayed) {
-    public static final Settled NOTHING = new Settled(Map.of(), List.of(), List.of());
   }
 
   /**

@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.source.Settled;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;

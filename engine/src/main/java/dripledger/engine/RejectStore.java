@@ -6,8 +6,8 @@ import java.util.function.Consumer;
 
 /**
  * Rejects that are in a checkpoint. They get there with {@link
- * dripledger.engine.checkpoint.CheckpointStore#write} and go with {@link Ledger.Settled}.
- * Thread-safe; may block.
+ * dripledger.engine.checkpoint.CheckpointStore#write} and go with {@link
+ * dripledger.engine.source.Settled}. Thread-safe; may block.
  */
 public interface RejectStore {
   /** A reject and its number. */

@@ -8,6 +8,7 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.FeedStatus;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.source.SourceBatch;
 import dripledger.engine.source.SourceSink;
 import java.util.ArrayList;
@@ -46,6 +47,11 @@ final class Sources {
   /** Whether all tables of the connection come through one feed and are loaded first. */
   boolean shared(CatalogObject.Connection connection) {
     return connectors.shared(connection.type());
+  }
+
+  /** The connection a stream or table reads through. */
+  CatalogObject.Connection connectionOf(CatalogObject object) {
+    return catalog.get().connectionOf(object);
   }
 
   /** The number positions of an object's input are kept under. */
@@ -230,7 +236,8 @@ final class Sources {
       for (SourceBatch batch : batches) {
         changes.add(new EpochLoop.Change(batch.objectId(), batch.page(), batch.partition()));
       }
-      loop.submit(new EpochLoop.Input(changes, -1, positions, rejects, join));
+      loop.submit(
+          new EpochLoop.Input(changes, -1, new Settled(positions, rejects, List.of()), join));
     }
 
     /** Into the ledger first, with the position: from there it comes back to be applied. */
@@ -243,11 +250,10 @@ final class Sources {
       }
       if (!rejects.isEmpty()) {
         loop.submit(
-            new EpochLoop.Input(
-                List.of(), -1, Map.of(), List.of(), () -> loop.countRejected(rejects)));
+            new EpochLoop.Input(List.of(), -1, Settled.NOTHING, () -> loop.countRejected(rejects)));
       }
       try {
-        ledger.append(entries, new Ledger.Settled(positions, rejects, List.of())).get();
+        ledger.append(entries, new Settled(positions, rejects, List.of())).get();
       } catch (ExecutionException e) {
         throw new IllegalStateException(e.getCause());
       }
@@ -262,7 +268,7 @@ final class Sources {
     public void stop(long objectId, String reason) {
       loop.submit(
           new EpochLoop.Input(
-              List.of(), -1, Map.of(), List.of(), () -> loop.stopBySource(objectId, reason)));
+              List.of(), -1, Settled.NOTHING, () -> loop.stopBySource(objectId, reason)));
     }
   }
 }

@@ -148,7 +148,7 @@ final class TableChanges {
         }
       }
       if (from.isNull(bytes, at, source)) {
-        if (target instanceof CatalogObject.Stream s && s.meta().containsKey(c)) {
+        if (target instanceof CatalogObject.Stream s && s.origins().meta().containsKey(c)) {
           writer.setLong(c, nowMicros);
           continue;
         }

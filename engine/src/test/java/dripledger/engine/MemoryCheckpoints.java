@@ -1,8 +1,8 @@
 package dripledger.engine;
 
-import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.state.StateChunks;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -45,11 +45,7 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
 
   @Override
   public synchronized Written write(
-      long epoch,
-      long sequence,
-      Map<Long, SourcePosition> positions,
-      List<Reject> newRejects,
-      Consumer<Writer> content) {
+      long epoch, long sequence, Settled settled, Consumer<Writer> content) {
     if (refusing) {
       throw new IllegalStateException("not now");
     }
@@ -75,9 +71,10 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
             bytes[0] += chunk.length;
           }
         });
-    newRejects.forEach(r -> rejects.put(++lastReject, r));
+    settled.rejects().forEach(r -> rejects.put(++lastReject, r));
+    settled.replayed().forEach(rejects::remove);
     chunks = copy;
-    latest = new Saved(epoch, sequence, Map.copyOf(positions), nodes);
+    latest = new Saved(epoch, sequence, Map.copyOf(settled.positions()), nodes);
     bytesWritten += bytes[0];
     return new Written(bytes[0], bytes[0], 0);
   }

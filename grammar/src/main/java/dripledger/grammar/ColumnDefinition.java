@@ -2,6 +2,7 @@ package dripledger.grammar;
 
 import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlNode;
 
 /**
  * One column of CREATE STREAM or CREATE TABLE.
@@ -11,10 +12,12 @@ import org.apache.calcite.sql.SqlIdentifier;
  * @param notNull whether NOT NULL or PRIMARY KEY was said
  * @param primaryKey whether PRIMARY KEY was said on the column itself
  * @param meta what the transport knows (META name), or null for a field of the event
+ * @param path where in the event the field is (PATH '…'), or null for the field of its name
  */
 public record ColumnDefinition(
     SqlIdentifier name,
     SqlDataTypeSpec type,
     boolean notNull,
     boolean primaryKey,
-    SqlIdentifier meta) {}
+    SqlIdentifier meta,
+    SqlNode path) {}

@@ -72,12 +72,16 @@ public final class FileConnector implements Connector {
     return folder;
   }
 
-  /** The files of a definition, in name order. */
+  /**
+   * The files of a definition, in name order. As in a shell, a name with a dot in front is only met
+   * by a pattern with one: producers write such names until a file is whole.
+   */
   static List<Path> files(Path folder, SourceSpec source) throws IOException {
     String pattern = source.option("files", "*");
     PathMatcher matcher = FileSystems.getDefault().getPathMatcher("glob:" + pattern);
     try (Stream<Path> all = Files.list(folder)) {
       return all.filter(f -> matcher.matches(f.getFileName()) && Files.isRegularFile(f))
+          .filter(f -> pattern.startsWith(".") || !f.getFileName().toString().startsWith("."))
           .sorted()
           .toList();
     }

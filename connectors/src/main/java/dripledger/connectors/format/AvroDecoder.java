@@ -4,7 +4,6 @@ import java.io.IOException;
 import java.nio.ByteBuffer;
 import java.util.HashMap;
 import java.util.Map;
-import java.util.Set;
 import java.util.function.IntFunction;
 import org.apache.avro.AvroRuntimeException;
 import org.apache.avro.Schema;
@@ -18,8 +17,7 @@ import org.apache.avro.io.DecoderFactory;
  * a registry, the data alone, written with a given schema.
  */
 public final class AvroDecoder implements MessageDecoder {
-  private final dripledger.engine.row.Schema schema;
-  private final Set<Integer> left;
+  private final FieldTree fields;
   private final IntFunction<Schema> registry;
   private final Schema given;
   private final DriftLog drift;
@@ -30,14 +28,8 @@ public final class AvroDecoder implements MessageDecoder {
    * @param registry answers schemas by number, or null
    * @param given the schema of messages without a number, or null
    */
-  AvroDecoder(
-      dripledger.engine.row.Schema schema,
-      Set<Integer> left,
-      IntFunction<Schema> registry,
-      Schema given,
-      DriftLog drift) {
-    this.schema = schema;
-    this.left = left;
+  AvroDecoder(FieldTree fields, IntFunction<Schema> registry, Schema given, DriftLog drift) {
+    this.fields = fields;
     this.registry = registry;
     this.given = given;
     this.drift = drift;
@@ -45,7 +37,7 @@ public final class AvroDecoder implements MessageDecoder {
 
   @Override
   public void decode(byte[] message, int from, int length, RowBuilder into) {
-    PlainValues.setAll(record(message, from, length), schema, left, into, drift);
+    PlainValues.setAll(record(message, from, length), fields, into, drift);
   }
 
   /** The message as plain values. */

@@ -1,5 +1,6 @@
 package dripledger.connectors.format;
 
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType.Kind;
@@ -11,7 +12,6 @@ import java.nio.charset.StandardCharsets;
 import java.util.ArrayList;
 import java.util.Iterator;
 import java.util.List;
-import java.util.Set;
 import org.apache.commons.csv.CSVFormat;
 import org.apache.commons.csv.CSVParser;
 import org.apache.commons.csv.CSVRecord;
@@ -30,26 +30,26 @@ public final class CsvDecoder implements MessageDecoder {
 
   /**
    * @param header the names of the fields in order, or null: the columns in order
-   * @param left columns that are not fields
+   * @param origins a path of one name says how a column's field is called in the header
    */
-  public CsvDecoder(Schema schema, Set<Integer> left, List<String> header, DriftLog drift) {
+  public CsvDecoder(Schema schema, Origins origins, List<String> header, DriftLog drift) {
     this.schema = schema;
     this.drift = drift;
     if (header == null) {
       List<String> all = new ArrayList<>();
       for (int i = 0; i < schema.size(); i++) {
-        if (!left.contains(i)) {
-          all.add(schema.column(i).name());
+        if (!origins.meta().containsKey(i)) {
+          all.add(origins.path(i, schema).get(0));
         }
       }
       names = all;
     } else {
       names = header;
     }
+    FieldTree fields = FieldTree.of(schema, origins);
     columns = new int[names.size()];
     for (int i = 0; i < columns.length; i++) {
-      int column = schema.indexOf(names.get(i).strip());
-      columns[i] = left.contains(column) ? -1 : column;
+      columns[i] = fields.column(names.get(i).strip());
     }
   }
 

@@ -25,6 +25,7 @@ public final class DriftLog {
 
   private final Map<String, Entry> fields = new HashMap<>();
   private final Map<String, Entry> types = new HashMap<>();
+  private final Map<String, Entry> keys = new HashMap<>();
   private volatile Supplier<String> origin = () -> "";
 
   /** Who tells where the message being read stands; asked when something is met first. */
@@ -52,6 +53,11 @@ public final class DriftLog {
     add(types, field, type, example);
   }
 
+  /** A message whose key is not that of the row it holds. */
+  public synchronized void otherKey(String key) {
+    add(keys, "message key", "VARCHAR", key);
+  }
+
   private void add(Map<String, Entry> to, String field, String type, String example) {
     Entry entry = to.get(field);
     if (entry == null) {
@@ -73,6 +79,7 @@ public final class DriftLog {
     List<Drift> all = new ArrayList<>();
     fields.forEach((f, e) -> all.add(drift(f, "new field", e)));
     types.forEach((f, e) -> all.add(drift(f, "type", e)));
+    keys.forEach((f, e) -> all.add(drift(f, "not the row's key", e)));
     return all;
   }
 

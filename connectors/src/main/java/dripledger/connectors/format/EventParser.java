@@ -1,5 +1,6 @@
 package dripledger.connectors.format;
 
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -12,7 +13,6 @@ import java.io.UncheckedIOException;
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
 import java.util.Map;
-import java.util.Set;
 import java.util.function.Consumer;
 import org.apache.commons.csv.CSVParser;
 import org.apache.commons.csv.CSVRecord;
@@ -40,6 +40,7 @@ public final class EventParser {
   }
 
   private final Schema schema;
+  private final Origins origins;
   private final Map<Integer, Long> filled;
   private final Consumer<Page> pages;
   private final Consumer<BadRecord> rejects;
@@ -50,24 +51,27 @@ public final class EventParser {
   private Page page;
 
   /**
-   * @param filled columns that get a fixed value, such as the time of arrival
+   * @param origins where in an event the columns are
+   * @param filled the values of columns that are not fields, such as the time of arrival
    * @param pages given full pages, which it may keep
    * @param drift told of what is not declared; or null
    */
   public EventParser(
       Schema schema,
+      Origins origins,
       Map<Integer, Long> filled,
       Consumer<Page> pages,
       Consumer<BadRecord> rejects,
       DriftLog drift) {
     this.schema = schema;
+    this.origins = origins;
     this.filled = filled;
     this.pages = pages;
     this.rejects = rejects;
     this.drift = drift;
     layout = new RowLayout(schema);
     builder = new RowBuilder(schema);
-    json = new JsonDecoder(schema, filled.keySet(), drift);
+    json = new JsonDecoder(schema, origins, drift);
     page = new Page(layout);
   }
 
@@ -193,7 +197,7 @@ public final class EventParser {
             .get()) {
       for (CSVRecord record : parser) {
         if (decoder == null) {
-          decoder = new CsvDecoder(schema, Set.copyOf(filled.keySet()), record.toList(), drift);
+          decoder = new CsvDecoder(schema, origins, record.toList(), drift);
           if (!decoder.fits()) {
             rejects.accept(
                 bad(

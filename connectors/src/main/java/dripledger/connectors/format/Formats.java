@@ -3,6 +3,7 @@ package dripledger.connectors.format;
 import com.google.protobuf.Descriptors.Descriptor;
 import dripledger.engine.EngineException;
 import dripledger.engine.EngineException.Code;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -16,7 +17,6 @@ import java.util.Arrays;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import java.util.function.Function;
 import org.apache.avro.SchemaParseException;
 import org.apache.commons.csv.CSVParser;
@@ -44,18 +44,22 @@ public final class Formats {
 
   /** The decoder a FROM clause asks for. */
   public static MessageDecoder decoder(
-      SourceSpec source, Schema schema, Set<Integer> left, DriftLog drift) {
+      SourceSpec source, Schema schema, Origins origins, DriftLog drift) {
     try {
       return switch (name(source)) {
-        case "json" -> new JsonDecoder(schema, left, drift);
-        case "csv" -> new CsvDecoder(schema, left, header(source), drift);
+        case "json" -> new JsonDecoder(schema, origins, drift);
+        case "csv" -> new CsvDecoder(schema, origins, header(source), drift);
         case "avro" -> {
           SchemaRegistry registry = registry(source);
           yield new AvroDecoder(
-              schema, left, registry == null ? null : registry::byNumber, given(source), drift);
+              FieldTree.of(schema, origins),
+              registry == null ? null : registry::byNumber,
+              given(source),
+              drift);
         }
-        case "protobuf" -> new ProtobufDecoder(schema, left, descriptor(source), drift);
-        default -> new RawDecoder(schema, left);
+        case "protobuf" ->
+            new ProtobufDecoder(FieldTree.of(schema, origins), descriptor(source), drift);
+        default -> new RawDecoder(schema, origins.meta().keySet());
       };
     } catch (FormatException e) {
       throw invalid(e.getMessage(), null);
@@ -115,7 +119,7 @@ public final class Formats {
    * that cannot be read.
    */
   public static Function<byte[], Map<String, Object>> sampler(SourceSpec source) {
-    Schema none = new Schema(List.of());
+    FieldTree none = FieldTree.of(new Schema(List.of()), Origins.NONE);
     switch (name(source)) {
       case "json":
         return Formats::jsonObject;
@@ -126,10 +130,10 @@ public final class Formats {
         SchemaRegistry registry = registry(source);
         AvroDecoder avro =
             new AvroDecoder(
-                none, Set.of(), registry == null ? null : registry::byNumber, given(source), null);
+                none, registry == null ? null : registry::byNumber, given(source), null);
         return message -> avro.record(message, 0, message.length);
       case "protobuf":
-        ProtobufDecoder protobuf = new ProtobufDecoder(none, Set.of(), descriptor(source), null);
+        ProtobufDecoder protobuf = new ProtobufDecoder(none, descriptor(source), null);
         return message -> protobuf.record(message, 0, message.length);
       default:
         boolean text = source.format().equals("text");
@@ -197,12 +201,8 @@ public final class Formats {
 
   /** Sets the columns that a record of plain values has; see {@link #sampler} for those. */
   public static void setPlain(
-      Map<String, Object> record,
-      Schema schema,
-      Set<Integer> left,
-      RowBuilder into,
-      DriftLog drift) {
-    PlainValues.setAll(record, schema, left, into, drift);
+      Map<String, Object> record, FieldTree fields, RowBuilder into, DriftLog drift) {
+    PlainValues.setAll(record, fields, into, drift);
   }
 
   /** What a message looks like: the name of a format. */

@@ -1,5 +1,6 @@
 package dripledger.connectors.format;
 
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -13,7 +14,6 @@ import java.util.Base64;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import tools.jackson.core.JacksonException;
 import tools.jackson.core.JsonGenerator;
 import tools.jackson.core.JsonParser;
@@ -35,38 +35,52 @@ public final class JsonDecoder implements MessageDecoder {
   private final Fields fields;
   private final DriftLog drift;
 
-  /** The columns of an object by field name, with the order fields came in last. */
+  /**
+   * The columns of an object by field name, with the order fields came in last. What a name stands
+   * for is a column, or −2 and less for an object with fields of the same row inside.
+   */
   private static final class Fields {
     final Schema schema;
+    final FieldTree tree;
     final String path;
-    final Map<String, Integer> columns = new HashMap<>();
     final Fields[] nested;
+    final List<Fields> inside = new ArrayList<>();
+    final Map<String, Integer> insideAt = new HashMap<>();
     String[] order = new String[16];
     int[] orderColumns = new int[16];
 
-    Fields(Schema schema, Set<Integer> left, String path) {
+    Fields(Schema schema, FieldTree tree) {
       this.schema = schema;
-      this.path = path;
+      this.tree = tree;
+      path = tree.path();
       nested = new Fields[schema.size()];
-      for (int i = 0; i < schema.size(); i++) {
-        if (!left.contains(i)) {
-          columns.put(schema.column(i).name(), i);
-        }
-        if (schema.type(i).kind() == Kind.ROW) {
-          nested[i] =
-              new Fields(
-                  new Schema(schema.type(i).fields()),
-                  Set.of(),
-                  path + schema.column(i).name() + ".");
-        }
-      }
+      tree.columns()
+          .forEach(
+              (name, column) -> {
+                if (schema.type(column).kind() == Kind.ROW) {
+                  Schema fields = new Schema(schema.type(column).fields());
+                  nested[column] =
+                      new Fields(fields, FieldTree.of(fields, Origins.NONE, path + name + "."));
+                }
+              });
+      tree.groups()
+          .forEach(
+              (name, group) -> {
+                insideAt.put(name, -2 - inside.size());
+                inside.add(new Fields(schema, group));
+              });
+    }
+
+    private int find(String name) {
+      int column = tree.column(name);
+      return column >= 0 ? column : insideAt.getOrDefault(name, -1);
     }
 
     int column(String name, int place) {
       if (place < order.length && name.equals(order[place])) {
         return orderColumns[place];
       }
-      int column = columns.getOrDefault(name, -1);
+      int column = find(name);
       if (place < 200) {
         if (place >= order.length) {
           order = Arrays.copyOf(order, place * 2);
@@ -80,12 +94,12 @@ public final class JsonDecoder implements MessageDecoder {
   }
 
   /**
-   * @param left columns that are not fields of the message
+   * @param origins where in the message the columns are
    * @param drift told of what is not declared; or null
    */
-  public JsonDecoder(Schema schema, Set<Integer> left, DriftLog drift) {
+  public JsonDecoder(Schema schema, Origins origins, DriftLog drift) {
     this.drift = drift;
-    fields = new Fields(schema, left, "");
+    fields = new Fields(schema, FieldTree.of(schema, origins));
   }
 
   @Override
@@ -125,13 +139,17 @@ public final class JsonDecoder implements MessageDecoder {
     for (String name; (name = parser.nextName()) != null; place++) {
       int column = known.column(name, place);
       JsonToken token = parser.nextToken();
-      if (column < 0) {
+      if (column == -1) {
         unknown(parser, known, name);
         parser.skipChildren();
         continue;
       }
       try {
-        read(parser, token, known, column, into);
+        if (column < 0) {
+          readInside(parser, token, known.inside.get(-2 - column), into);
+        } else {
+          read(parser, token, known, column, into);
+        }
       } catch (FormatException e) {
         // The rest of the object must be passed over, so that the next one can be read.
         parser.skipChildren();
@@ -140,6 +158,19 @@ public final class JsonDecoder implements MessageDecoder {
     }
     if (failure != null) {
       throw failure;
+    }
+  }
+
+  private void readInside(JsonParser parser, JsonToken token, Fields inside, RowBuilder into) {
+    if (token == JsonToken.START_OBJECT) {
+      readObject(parser, inside, into);
+    } else if (token != JsonToken.VALUE_NULL) {
+      throw new FormatException(
+          "field "
+              + inside.path.substring(0, inside.path.length() - 1)
+              + ": "
+              + shown(parser)
+              + " is not an object");
     }
   }
 
@@ -270,7 +301,7 @@ public final class JsonDecoder implements MessageDecoder {
     }
     Column declared = known.schema.column(column);
     Schema one = Schema.of(new Column(declared.name(), elementType.withNullable(true)));
-    Fields element = new Fields(one, Set.of(), known.path);
+    Fields element = new Fields(one, FieldTree.of(one, Origins.NONE, known.path));
     RowBuilder builder = new RowBuilder(one);
     List<Object> values = new ArrayList<>();
     FormatException failure = null;

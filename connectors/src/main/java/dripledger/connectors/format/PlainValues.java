@@ -5,7 +5,6 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
-import dripledger.engine.row.Schema;
 import java.math.BigDecimal;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
@@ -15,7 +14,6 @@ import java.util.Arrays;
 import java.util.Base64;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import tools.jackson.databind.json.JsonMapper;
 
 /**
@@ -29,19 +27,23 @@ final class PlainValues {
   private PlainValues() {}
 
   /** Sets the columns that a record has. */
-  static void setAll(
-      Map<String, Object> record,
-      Schema schema,
-      Set<Integer> left,
-      RowBuilder into,
-      DriftLog drift) {
-    for (Map.Entry<String, Object> field : record.entrySet()) {
-      int column = schema.indexOf(field.getKey());
-      if (column >= 0 && !left.contains(column)) {
-        set(field.getValue(), schema.column(column), column, into, drift);
-      } else if (drift != null && field.getValue() != null && !drift.known(field.getKey())) {
-        drift.newField(field.getKey(), typeName(field.getValue()), text(field.getValue()));
-      }
+  static void setAll(Map<?, ?> record, FieldTree fields, RowBuilder into, DriftLog drift) {
+    record.forEach((name, value) -> setField((String) name, value, fields, into, drift));
+  }
+
+  private static void setField(
+      String name, Object value, FieldTree fields, RowBuilder into, DriftLog drift) {
+    int column = fields.column(name);
+    FieldTree inside = fields.group(name);
+    String path = fields.path() + name;
+    if (column >= 0) {
+      set(value, into.schema().column(column), column, into, drift);
+    } else if (inside != null && value instanceof Map<?, ?> map) {
+      setAll(map, inside, into, drift);
+    } else if (inside != null && value != null) {
+      throw new FormatException("field " + path + ": " + text(value) + " is not an object");
+    } else if (drift != null && value != null && !drift.known(path)) {
+      drift.newField(path, typeName(value), text(value));
     }
   }
 

@@ -15,7 +15,6 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
-import dripledger.engine.row.Schema;
 import java.io.IOException;
 import java.math.BigDecimal;
 import java.nio.file.Files;
@@ -25,20 +24,17 @@ import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 
 /**
  * Protobuf messages of one type of a descriptor set, as {@code protoc --descriptor_set_out} writes.
  */
 public final class ProtobufDecoder implements MessageDecoder {
-  private final Schema schema;
-  private final Set<Integer> left;
+  private final FieldTree fields;
   private final Descriptor descriptor;
   private final DriftLog drift;
 
-  ProtobufDecoder(Schema schema, Set<Integer> left, Descriptor descriptor, DriftLog drift) {
-    this.schema = schema;
-    this.left = left;
+  ProtobufDecoder(FieldTree fields, Descriptor descriptor, DriftLog drift) {
+    this.fields = fields;
     this.descriptor = descriptor;
     this.drift = drift;
   }
@@ -74,7 +70,7 @@ public final class ProtobufDecoder implements MessageDecoder {
 
   @Override
   public void decode(byte[] message, int from, int length, RowBuilder into) {
-    PlainValues.setAll(record(message, from, length), schema, left, into, drift);
+    PlainValues.setAll(record(message, from, length), fields, into, drift);
   }
 
   /** The message as plain values. */

@@ -169,24 +169,38 @@ public final class Inference {
 
   /** What the sample says. */
   public Proposal proposal(boolean keyed) {
-    List<Proposal.Proposed> columns = new ArrayList<>();
-    for (Map.Entry<String, Shape> field : root.fields.entrySet()) {
-      Shape shape = field.getValue();
-      boolean always = shape.present == messages && messages >= ENOUGH_FOR_NOT_NULL;
-      ColumnType type = type(shape).withNullable(!always);
-      columns.add(
-          new Proposal.Proposed(
-              new Column(field.getKey(), type),
-              shape.examples.get(main(shape)),
-              messages - shape.present,
-              conflict(shape)));
-    }
+    List<Proposal.Proposed> columns =
+        proposed(root).stream()
+            .map(p -> p.missing() == 0 && messages >= ENOUGH_FOR_NOT_NULL ? notNull(p) : p)
+            .toList();
     return new Proposal(
         columns,
         keyed ? null : eventTime(columns),
         keyed ? key(columns) : List.of(),
         messages + unread,
         unread);
+  }
+
+  private List<Proposal.Proposed> proposed(Shape object) {
+    List<Proposal.Proposed> columns = new ArrayList<>();
+    object.fields.forEach(
+        (name, shape) -> {
+          ColumnType type = type(shape);
+          columns.add(
+              new Proposal.Proposed(
+                  new Column(name, type.withNullable(true)),
+                  null,
+                  shape.examples.get(main(shape)),
+                  messages - shape.present,
+                  conflict(shape),
+                  type.kind() == Kind.ROW ? proposed(shape) : List.of()));
+        });
+    return columns;
+  }
+
+  private static Proposal.Proposed notNull(Proposal.Proposed p) {
+    Column column = new Column(p.column().name(), p.column().type().notNull());
+    return new Proposal.Proposed(column, null, p.example(), p.missing(), p.conflict(), p.fields());
   }
 
   /** The kind that decides the type: the one nearly all values have, or text. */

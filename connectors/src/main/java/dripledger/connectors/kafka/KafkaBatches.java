@@ -36,9 +36,7 @@ final class KafkaBatches {
     }
     reader = new MessageReader(object, drift);
     layout = new RowLayout(reader.pageSchema());
-    Map<Integer, CatalogObject.Meta> meta =
-        object instanceof CatalogObject.Stream s ? s.meta() : ((CatalogObject.Table) object).meta();
-    wantsHeaders = meta.containsValue(CatalogObject.Meta.HEADERS);
+    wantsHeaders = CatalogObject.originsOf(object).meta().containsValue(CatalogObject.Meta.HEADERS);
     if (object instanceof CatalogObject.Stream s && !s.addedAt().isEmpty()) {
       Map<Integer, KafkaPosition> added = new HashMap<>();
       s.addedAt().forEach((column, position) -> added.put(column, new KafkaPosition(position)));
@@ -46,8 +44,25 @@ final class KafkaBatches {
     }
   }
 
+  /** Where a message stands, as it is shown: {@code topic-partition@offset}. */
+  record Origin(String topic, int partition, long offset) {
+    static Origin of(String text) {
+      int at = text.lastIndexOf('@');
+      int dash = text.lastIndexOf('-', at);
+      return new Origin(
+          text.substring(0, dash),
+          Integer.parseInt(text.substring(dash + 1, at)),
+          Long.parseLong(text.substring(at + 1)));
+    }
+
+    @Override
+    public String toString() {
+      return topic + "-" + partition + "@" + offset;
+    }
+  }
+
   private String origin() {
-    return topic + "-" + message.partition + "@" + message.position;
+    return new Origin(topic, message.partition, message.position).toString();
   }
 
   /** An empty batch, to say that a partition is read. */
@@ -55,19 +70,11 @@ final class KafkaBatches {
     return new SourceBatch(object.id(), new Page(layout), partition, List.of());
   }
 
-  /**
-   * Reads records.
-   *
-   * @param before records at or behind this offset are left out
-   */
-  SourceBatch read(
-      TopicPartition partition, List<ConsumerRecord<byte[], byte[]>> records, long before) {
+  /** Reads records. */
+  SourceBatch read(TopicPartition partition, List<ConsumerRecord<byte[], byte[]>> records) {
     Page page = new Page(layout, records.size());
     List<Reject> rejects = new ArrayList<>();
     for (ConsumerRecord<byte[], byte[]> record : records) {
-      if (record.offset() >= before) {
-        break;
-      }
       message.key = record.key();
       message.value(record.value());
       message.partition = record.partition();
@@ -82,6 +89,7 @@ final class KafkaBatches {
       try {
         reader.read(message, page);
       } catch (FormatException e) {
+        reader.forget(message, page);
         String origin = origin();
         rejects.add(
             new Reject(

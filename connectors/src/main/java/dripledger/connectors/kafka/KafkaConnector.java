@@ -21,6 +21,7 @@ import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
+import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
 import java.nio.charset.StandardCharsets;
 import java.time.Duration;
@@ -390,6 +391,21 @@ public final class KafkaConnector implements Connector {
     KafkaAccess access = new KafkaAccess(options);
     try {
       KafkaHistory.read(access, stream, new KafkaPosition(from), new KafkaPosition(to), sink);
+    } catch (KafkaException e) {
+      throw access.failure(e);
+    }
+  }
+
+  @Override
+  public List<Boolean> overtaken(
+      ConnectionOptions options,
+      CatalogObject.Table table,
+      List<Reject> rejects,
+      List<Page> operations,
+      SourcePosition to) {
+    KafkaAccess access = new KafkaAccess(options);
+    try {
+      return new LaterMessages(access, table).of(rejects, operations, new KafkaPosition(to));
     } catch (KafkaException e) {
       throw access.failure(e);
     }

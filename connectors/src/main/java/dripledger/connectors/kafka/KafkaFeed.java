@@ -166,7 +166,7 @@ final class KafkaFeed implements Feed {
     long size = 0;
     for (TopicPartition p : records.partitions()) {
       List<ConsumerRecord<byte[], byte[]>> of = records.records(p);
-      read.add(batches.read(p, of, Long.MAX_VALUE));
+      read.add(batches.read(p, of));
       for (ConsumerRecord<byte[], byte[]> r : of) {
         size += Math.max(0, r.serializedKeySize()) + Math.max(0, r.serializedValueSize());
       }

@@ -7,7 +7,9 @@ import dripledger.engine.row.Page;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
+import java.util.function.BiConsumer;
 import java.util.function.Consumer;
+import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.apache.kafka.clients.consumer.ConsumerRecords;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
 import org.apache.kafka.common.TopicPartition;
@@ -24,7 +26,32 @@ final class KafkaHistory {
       KafkaPosition from,
       KafkaPosition to,
       Consumer<Page> sink) {
-    String topic = stream.source().option("topic");
+    KafkaBatches batches = new KafkaBatches(stream, null);
+    each(
+        access,
+        stream,
+        from,
+        to,
+        (partition, records) -> {
+          Page page = batches.read(partition, records).page();
+          if (!page.isEmpty()) {
+            sink.accept(page);
+          }
+        });
+  }
+
+  /**
+   * Gives the records between two positions, by partition in their order.
+   *
+   * @param to the partitions to be read and where each ends
+   */
+  static void each(
+      KafkaAccess access,
+      CatalogObject object,
+      KafkaPosition from,
+      KafkaPosition to,
+      BiConsumer<TopicPartition, List<ConsumerRecord<byte[], byte[]>>> sink) {
+    String topic = CatalogObject.sourceOf(object).option("topic");
     List<TopicPartition> partitions = new ArrayList<>();
     to.next()
         .forEach(
@@ -36,7 +63,6 @@ final class KafkaHistory {
     if (partitions.isEmpty()) {
       return;
     }
-    KafkaBatches batches = new KafkaBatches(stream, null);
     try (KafkaConsumer<byte[], byte[]> consumer = access.consumer("earliest")) {
       Map<TopicPartition, Long> first = consumer.beginningOffsets(partitions);
       consumer.assign(partitions);
@@ -58,17 +84,15 @@ final class KafkaHistory {
         consumer.pause(done);
         ConsumerRecords<byte[], byte[]> records = consumer.poll(KafkaConnector.POLL);
         for (TopicPartition p : records.partitions()) {
-          Page page = batches.read(p, records.records(p), to.next().get(p.partition())).page();
-          if (!page.isEmpty()) {
-            sink.accept(page);
-          }
+          long end = to.next().get(p.partition());
+          sink.accept(p, records.records(p).stream().filter(r -> r.offset() < end).toList());
           deadline = System.currentTimeMillis() + SILENCE_MILLIS;
         }
         if (System.currentTimeMillis() > deadline) {
           throw new EngineException(
               Code.FAILED,
-              "the broker no longer answers, so the events of \""
-                  + stream.name()
+              "the broker no longer answers, so the messages of \""
+                  + object.name()
                   + "\" cannot be read again",
               "try again when it is back; a stream with retain needs no broker for this");
         }

@@ -2,6 +2,7 @@ package dripledger.connectors.message;
 
 import dripledger.connectors.format.CsvDecoder;
 import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.FieldTree;
 import dripledger.connectors.format.FormatException;
 import dripledger.connectors.format.Formats;
 import dripledger.connectors.format.JsonDecoder;
@@ -9,6 +10,7 @@ import dripledger.connectors.format.MessageDecoder;
 import dripledger.connectors.format.RowBuilder;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Meta;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
@@ -20,7 +22,6 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.source.KeyedRows;
 import java.nio.charset.StandardCharsets;
-import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -37,12 +38,13 @@ public final class MessageReader {
   private static final JsonMapper JSON = JsonMapper.builder().build();
 
   private final Schema schema;
-  private final Map<Integer, Meta> meta;
+  private final Origins origins;
+  private final FieldTree fields;
   private final MessageDecoder decoder;
   private final RowBuilder builder;
+  private final RowBuilder keyBuilder;
   private final int[] key;
   private final Set<Integer> added;
-  private final Set<Integer> left;
   private final boolean retained;
   private final DriftLog drift;
   private List<String> header;
@@ -67,22 +69,21 @@ public final class MessageReader {
     SourceSpec given = CatalogObject.sourceOf(object);
     SourceSpec source = given != null ? given : new SourceSpec("", 0, Map.of(), "json");
     schema = object.schema();
-    meta =
-        object instanceof CatalogObject.Stream s ? s.meta() : ((CatalogObject.Table) object).meta();
+    origins = CatalogObject.originsOf(object);
+    fields = FieldTree.of(schema, origins);
     key = object instanceof CatalogObject.Table t ? t.primaryKey() : null;
     added = object instanceof CatalogObject.Stream s ? Set.copyOf(s.addedAt().keySet()) : Set.of();
-    Set<Integer> left = Set.copyOf(meta.keySet());
     envelope = Envelope.of(source);
-    this.left = left;
     retained = object instanceof CatalogObject.Stream s && s.inLedger();
     boolean values = files && !source.format().equals("json") && !source.format().equals("text");
     decoder =
         values
             ? null
             : envelope == null
-                ? Formats.decoder(source, schema, left, drift)
-                : new JsonDecoder(schema, left, drift);
+                ? Formats.decoder(source, schema, origins, drift)
+                : new JsonDecoder(schema, origins, drift);
     builder = new RowBuilder(schema);
+    keyBuilder = new RowBuilder(schema);
   }
 
   /** Says which messages are from before a column was added, and so do not have it. */
@@ -110,7 +111,7 @@ public final class MessageReader {
         into,
         () -> {
           builder.clear();
-          Formats.setPlain(record, schema, left, builder, drift);
+          Formats.setPlain(record, fields, builder, drift);
           appendBuilt(message, into);
         });
   }
@@ -119,7 +120,7 @@ public final class MessageReader {
   public void readCsv(List<String> record, List<String> names, Message message, Page into) {
     if (!names.equals(header)) {
       header = names;
-      csv = new CsvDecoder(schema, left, names, drift);
+      csv = new CsvDecoder(schema, origins, names, drift);
     }
     guarded(
         into,
@@ -140,6 +141,27 @@ public final class MessageReader {
     }
   }
 
+  /**
+   * Appends that the row a table has for the key of a message that cannot be read is gone: an older
+   * form of it would be wrong. Nothing if the key cannot be read either.
+   */
+  public void forget(Message message, Page into) {
+    if (key == null || message.key == null) {
+      return;
+    }
+    try {
+      guarded(
+          into,
+          () -> {
+            builder.clear();
+            keyFromMessage(message, builder);
+            put(into, KeyedRows.DELETE, true);
+          });
+    } catch (FormatException e) {
+      // then nobody knows which row it was about
+    }
+  }
+
   private void append(Message message, Page into) {
     builder.clear();
     if (key == null) {
@@ -152,7 +174,7 @@ public final class MessageReader {
       readEnvelope(message, into);
     } else if (message.value == null) {
       if (envelope == null) {
-        keyFromMessage(message);
+        keyFromMessage(message, builder);
         put(into, KeyedRows.DELETE, true);
       }
     } else {
@@ -184,7 +206,7 @@ public final class MessageReader {
     byte[] after = change.after();
     if (change.delete() || after == null) {
       if (before == null) {
-        keyFromMessage(message);
+        keyFromMessage(message, builder);
       } else {
         decoder.decode(before, 0, before.length, builder);
       }
@@ -241,32 +263,57 @@ public final class MessageReader {
     into.commit(1);
   }
 
-  /** Key columns that the value does not have are in the message's key. */
+  /**
+   * Key columns that the value does not have are in the message's key. If it has them and the
+   * message's key says another row, a later message without a value will not delete this one: that
+   * is noted.
+   */
   private void completeKey(Message message) {
-    if (!hasKey() && message.key != null) {
-      keyFromMessage(message);
+    if (message.key == null) {
+      return;
+    }
+    if (!hasKey()) {
+      keyFromMessage(message, builder);
+    } else if (drift != null && envelope == null && !keyIsOf(message)) {
+      drift.otherKey(new String(message.key, StandardCharsets.UTF_8));
     }
   }
 
+  private boolean keyIsOf(Message message) {
+    keyBuilder.clear();
+    try {
+      keyFromMessage(message, keyBuilder);
+    } catch (FormatException e) {
+      return false;
+    }
+    for (int k : key) {
+      if (!keyBuilder.boxed(k).equals(builder.boxed(k))) {
+        return false;
+      }
+    }
+    return true;
+  }
+
   /** A key of one column is its text, or JSON; of several, a JSON object. */
-  private void keyFromMessage(Message message) {
+  private void keyFromMessage(Message message, RowBuilder into) {
     if (message.key == null) {
       throw new FormatException("the message has neither a value nor a key");
     }
     String text = new String(message.key, StandardCharsets.UTF_8).strip();
     if (text.startsWith("{")) {
-      Map<String, Object> fields = new HashMap<>(Formats.jsonObject(message.key));
+      Map<String, Object> fields = Formats.jsonObject(message.key);
       for (int k : key) {
-        Object value = fields.get(schema.column(k).name());
+        List<String> path = origins.path(k, schema);
+        Object value = fields.get(path.get(path.size() - 1));
         if (value == null) {
-          throw new FormatException("the message's key has no field " + schema.column(k).name());
+          throw new FormatException("the message's key has no field " + path.get(path.size() - 1));
         }
-        setKey(k, String.valueOf(value));
+        setKey(k, String.valueOf(value), into);
       }
     } else if (key.length == 1) {
       boolean quoted = text.length() > 1 && text.startsWith("\"") && text.endsWith("\"");
       try {
-        setKey(key[0], quoted ? JSON.readValue(text, String.class) : text);
+        setKey(key[0], quoted ? JSON.readValue(text, String.class) : text, into);
       } catch (JacksonException e) {
         throw new FormatException("the message's key " + text + " is broken JSON");
       }
@@ -275,11 +322,10 @@ public final class MessageReader {
     }
   }
 
-  private void setKey(int column, String text) {
+  private void setKey(int column, String text, RowBuilder into) {
     Column c = schema.column(column);
     try {
-      builder.setBoxed(
-          column, c.type().kind() == Kind.VARCHAR ? text : Casts.parse(text, c.type()));
+      into.setBoxed(column, c.type().kind() == Kind.VARCHAR ? text : Casts.parse(text, c.type()));
     } catch (RuntimeException e) {
       throw new FormatException(
           "the message's key \"" + text + "\" is not of type " + c.type().sql());
@@ -287,10 +333,7 @@ public final class MessageReader {
   }
 
   private void setMeta(Message message) {
-    if (meta.isEmpty()) {
-      return;
-    }
-    for (Map.Entry<Integer, Meta> entry : meta.entrySet()) {
+    for (Map.Entry<Integer, Meta> entry : origins.meta().entrySet()) {
       int column = entry.getKey();
       switch (entry.getValue()) {
         case ARRIVED_AT -> {

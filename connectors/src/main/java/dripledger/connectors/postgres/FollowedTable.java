@@ -104,7 +104,7 @@ final class FollowedTable {
       found[columns[i]] = true;
     }
     for (int c = 0; c < found.length; c++) {
-      if (!found[c] && !table.meta().containsKey(c)) {
+      if (!found[c] && !table.origins().meta().containsKey(c)) {
         return "column \"" + schema.column(c).name() + "\" is no longer there at the source";
       }
     }
@@ -239,6 +239,7 @@ final class FollowedTable {
   /** Sets what the transport knows. */
   void setMeta() {
     table
+        .origins()
         .meta()
         .forEach(
             (column, meta) -> {

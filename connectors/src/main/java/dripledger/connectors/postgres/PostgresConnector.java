@@ -139,9 +139,7 @@ public final class PostgresConnector implements Connector {
         throw notAStream(source);
       }
       List<Proposal.Proposed> columns =
-          table.columns().stream()
-              .map(column -> new Proposal.Proposed(column, null, 0, null))
-              .toList();
+          table.columns().stream().map(Proposal.Proposed::unseen).toList();
       refuse(table);
       return new Proposal(columns, null, table.key(), 0, 0);
     } catch (SQLException e) {
@@ -175,7 +173,7 @@ public final class PostgresConnector implements Connector {
       SourceTable table = table(c, declared.source());
       refuse(table);
       for (int i = 0; i < declared.schema().size(); i++) {
-        if (!declared.meta().containsKey(i)) {
+        if (!declared.origins().meta().containsKey(i)) {
           checkColumn(table, declared.schema().column(i));
         }
       }

@@ -99,7 +99,7 @@ final class TableLoad {
     StringBuilder names = new StringBuilder();
     List<String> values = new ArrayList<>();
     for (int i = 0; i < schema.size(); i++) {
-      if (!t.table.meta().containsKey(i)) {
+      if (!t.table.origins().meta().containsKey(i)) {
         columns.add(i);
         names.append(names.length() == 0 ? "%I" : ", %I");
         values.add(schema.column(i).name());
@@ -141,6 +141,7 @@ final class TableLoad {
           }
         }
         t.table
+            .origins()
             .meta()
             .forEach((column, meta) -> row.setLong(column, System.currentTimeMillis() * 1000));
         row.write(page.begin(), false);

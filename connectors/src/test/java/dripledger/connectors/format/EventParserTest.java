@@ -2,6 +2,7 @@ package dripledger.connectors.format;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -38,7 +39,12 @@ class EventParserTest {
   private void parse(String body, EventParser.Format format) throws IOException {
     EventParser parser =
         new EventParser(
-            SCAN, Map.of(), this::keep, r -> rejects.add(r.line() + ": " + r.reason()), null);
+            SCAN,
+            Origins.NONE,
+            Map.of(),
+            this::keep,
+            r -> rejects.add(r.line() + ": " + r.reason()),
+            null);
     parser.parse(new ByteArrayInputStream(body.getBytes(StandardCharsets.UTF_8)), format);
   }
 

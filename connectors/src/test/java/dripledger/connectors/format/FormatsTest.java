@@ -16,6 +16,7 @@ import dripledger.connectors.message.MessageReader;
 import dripledger.demo.RegistryStandIn;
 import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -59,7 +60,11 @@ class FormatsTest {
   @TempDir Path folder;
 
   private static CatalogObject.Stream stream(Schema schema, SourceSpec source) {
-    return new CatalogObject.Stream(1, "scan", "", schema, -1, 0, Map.of(), source, Map.of());
+    return stream(schema, source, Origins.NONE);
+  }
+
+  private static CatalogObject.Stream stream(Schema schema, SourceSpec source, Origins origins) {
+    return new CatalogObject.Stream(1, "scan", "", schema, -1, 0, origins, source, Map.of());
   }
 
   private static SourceSpec source(String format, Map<String, String> options) {
@@ -268,6 +273,67 @@ class FormatsTest {
   }
 
   @Test
+  void fieldsInsideOfObjectsFillColumns() throws Exception {
+    Schema schema =
+        Schema.of(
+            new Column("parcel", ColumnType.of(Kind.BIGINT)),
+            new Column("scanner_id", ColumnType.varchar(-1)),
+            new Column("battery", ColumnType.of(Kind.DOUBLE)),
+            new Column("lot", ColumnType.varchar(-1)));
+    Origins origins =
+        Origins.NONE
+            .with(1, null, Origins.parse("$.scanner.id"))
+            .with(2, null, Origins.parse("lax $.scanner.power.\"Battery Left\""))
+            .with(3, null, List.of("Lot"));
+    DriftLog drift = new DriftLog();
+    MessageReader reader =
+        new MessageReader(stream(schema, source("json", Map.of()), origins), drift);
+    Page page = new Page(new RowLayout(reader.pageSchema()));
+    Message message = new Message();
+    for (String text :
+        List.of(
+            "{\"scanner\":{\"id\":\"S-31\",\"power\":{\"Battery Left\":0.5,\"volts\":5}},\"parcel\":1,\"Lot\":\"a\"}",
+            "{\"parcel\":2,\"scanner\":null,\"lot\":\"b\"}",
+            "{\"scanner\":{\"power\":{}},\"parcel\":3}")) {
+      message.value(text.getBytes(UTF_8));
+      reader.read(message, page);
+    }
+    assertThat(rows(page))
+        .containsExactly("[1, S-31, 0.5, a]", "[2, null, null, null]", "[3, null, null, null]");
+    assertThat(drift.all().stream().map(d -> d.field() + " = " + d.example()))
+        .containsExactlyInAnyOrder("scanner.power.volts = 5", "lot = \"b\"");
+    message.value("{\"parcel\":4,\"scanner\":\"S-31\"}".getBytes(UTF_8));
+    assertThatThrownBy(() -> reader.read(message, page))
+        .hasMessage("field scanner: \"S-31\" is not an object");
+    reader.readPlain(
+        Map.of("parcel", 5L, "scanner", Map.of("id", "S-2", "power", Map.of("Battery Left", 1.0))),
+        message,
+        page);
+    assertThat(rows(page)).last().isEqualTo("[5, S-2, 1.0, null]");
+    MessageReader csv =
+        new MessageReader(
+            stream(
+                Schema.of(schema.column(0), schema.column(3)),
+                source("csv", Map.of("header", "Lot,parcel")),
+                Origins.NONE.with(1, null, List.of("Lot"))),
+            null);
+    Page lines = new Page(new RowLayout(csv.pageSchema()));
+    message.value("x,6".getBytes(UTF_8));
+    csv.read(message, lines);
+    assertThat(rows(lines)).containsExactly("[6, x]");
+  }
+
+  @Test
+  void pathsAreReadAndWritten() {
+    for (String path : List.of("$.scanner.id", "$.\"Scanner Id\".x", "$.\"a\\\"b\"", "$.größe")) {
+      assertThat(Origins.text(Origins.parse(path))).isEqualTo(path);
+    }
+    for (String wrong : List.of("scanner.id", "$", "$.", "$.a[0]", "$.a.", "$..a", "strict $.a")) {
+      assertThatThrownBy(() -> Origins.parse(wrong)).hasMessageContaining("is not a path");
+    }
+  }
+
+  @Test
   void whatAMessageLooksLike() {
     assertThat(Formats.recognise("{\"a\":1}".getBytes(UTF_8))).isEqualTo("json");
     assertThat(Formats.recognise("{\"a\":".getBytes(UTF_8))).isEqualTo("broken json");
@@ -285,7 +351,7 @@ class FormatsTest {
             new Column("n", ColumnType.of(Kind.INTEGER)));
     DriftLog drift = new DriftLog();
     drift.at(() -> "here");
-    JsonDecoder decoder = new JsonDecoder(schema, java.util.Set.of(), drift);
+    JsonDecoder decoder = new JsonDecoder(schema, Origins.NONE, drift);
     RowBuilder row = new RowBuilder(schema);
     for (String text :
         List.of("{\"gate\":\"a\",\"colour\":\"red\"}", "{\"colour\":\"blue\"}", "{\"n\":\"x\"}")) {

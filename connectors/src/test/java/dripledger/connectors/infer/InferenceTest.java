@@ -48,6 +48,25 @@ class InferenceTest {
             "empty VARCHAR NOT NULL",
             "scanner ROW(id VARCHAR, battery DOUBLE) NOT NULL");
     assertThat(proposal.eventTime()).isEqualTo("at");
+    assertThat(columns(proposal.flattened()))
+        .startsWith("parcel BIGINT NOT NULL")
+        .endsWith("scanner_id VARCHAR", "scanner_battery DOUBLE");
+    assertThat(proposal.flattened().columns().get(11).path()).containsExactly("scanner", "id");
+    assertThat(proposal.flattened().columns().get(11).example()).isEqualTo("S-31");
+  }
+
+  @Test
+  void flatNamesDoNotClashAndTimesInsideAreFound() {
+    Proposal flat =
+        of(
+                false,
+                "{\"a\":{\"b\":1,\"when\":{\"at\":\"2026-03-02T06:14:09Z\"}},\"a_b\":2}",
+                "{\"a\":{\"b\":\"x\"}}")
+            .flattened();
+    assertThat(columns(flat)).containsExactly("a_b_ VARCHAR", "a_when_at TIMESTAMP", "a_b BIGINT");
+    assertThat(flat.eventTime()).isEqualTo("a_when_at");
+    assertThat(flat.columns().get(0).conflict()).contains("text in 1");
+    assertThat(flat.columns().get(1).missing()).isEqualTo(1);
   }
 
   @Test

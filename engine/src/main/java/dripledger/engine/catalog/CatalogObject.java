@@ -26,6 +26,13 @@ public sealed interface CatalogObject {
     return object instanceof Stream s ? s.source() : object instanceof Table t ? t.source() : null;
   }
 
+  /** Where the values of a stream's or table's columns come from. */
+  static Origins originsOf(CatalogObject object) {
+    return object instanceof Stream s
+        ? s.origins()
+        : object instanceof Table t ? t.origins() : Origins.NONE;
+  }
+
   /** The word for it in SHOW and messages. */
   String kind();
 
@@ -64,7 +71,7 @@ public sealed interface CatalogObject {
    *
    * @param eventTime the event time column, or −1
    * @param latenessMicros how late an event may be
-   * @param meta columns filled by the transport, by index
+   * @param origins where the values of columns come from
    * @param source where they are read, or null if they are pushed
    * @param addedAt for columns added later, by index: how far the source had been read then; events
    *     before it do not have them
@@ -76,7 +83,7 @@ public sealed interface CatalogObject {
       Schema schema,
       int eventTime,
       long latenessMicros,
-      Map<Integer, Meta> meta,
+      Origins origins,
       SourceSpec source,
       Map<Integer, SourcePosition> addedAt)
       implements CatalogObject {
@@ -107,7 +114,7 @@ public sealed interface CatalogObject {
   /**
    * Keyed rows: changed by statements, or following a source.
    *
-   * @param meta columns filled by the transport, by index
+   * @param origins where the values of columns come from
    * @param source what they follow, or null if they are changed by statements
    */
   record Table(
@@ -116,7 +123,7 @@ public sealed interface CatalogObject {
       String sql,
       Schema schema,
       int[] primaryKey,
-      Map<Integer, Meta> meta,
+      Origins origins,
       SourceSpec source)
       implements CatalogObject {
     @Override

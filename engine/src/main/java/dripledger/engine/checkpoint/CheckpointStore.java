@@ -1,7 +1,7 @@
 package dripledger.engine.checkpoint;
 
 import dripledger.engine.catalog.SourcePosition;
-import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import java.util.List;
 import java.util.Map;
 import java.util.function.Consumer;
@@ -52,15 +52,10 @@ public interface CheckpointStore {
   /**
    * Writes a checkpoint as one transaction: it replaces the one before whole or not at all.
    *
-   * @param rejects messages that were not taken since the one before
+   * @param settled where inputs stand, and what was rejected or replayed since the one before
    * @param content gives the rest, and may be asked again if writing failed midway
    */
-  Written write(
-      long epoch,
-      long sequence,
-      Map<Long, SourcePosition> positions,
-      List<Reject> rejects,
-      Consumer<Writer> content);
+  Written write(long epoch, long sequence, Settled settled, Consumer<Writer> content);
 
   /** Merges the chunks of one part that has many; answers whether there was one. */
   boolean tidy();

@@ -180,7 +180,7 @@ public final class Checkpointer implements AutoCloseable {
         saved.remove(node.id());
       }
     }
-    loop.rejectsSaved(image.rejects().size());
+    loop.saved(image.settled());
     savedEpoch = image.epoch();
     savedRows = rows;
     failure = null;
@@ -193,7 +193,7 @@ public final class Checkpointer implements AutoCloseable {
             written.bytes(),
             written.totalBytes(),
             written.chunks());
-    durable.accept(image.positions());
+    durable.accept(image.settled().positions());
     tidy();
   }
 
@@ -217,11 +217,7 @@ public final class Checkpointer implements AutoCloseable {
     while (true) {
       try {
         return store.write(
-            image.epoch(),
-            image.sequence(),
-            image.positions(),
-            image.rejects(),
-            writer -> give(image, writer));
+            image.epoch(), image.sequence(), image.settled(), writer -> give(image, writer));
       } catch (RuntimeException e) {
         failure = String.valueOf(e.getMessage());
         LOG.warn("a checkpoint cannot be written, trying again: {}", e.getMessage());

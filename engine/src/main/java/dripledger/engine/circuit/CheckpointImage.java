@@ -1,26 +1,19 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.catalog.SourcePosition;
-import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.state.Durable;
 import java.util.List;
-import java.util.Map;
 
 /**
  * The state of all nodes at the end of one epoch, as noted for a checkpoint; encoded later.
  *
  * @param sequence the ledger's sequence it stands for
- * @param positions the positions of all inputs it stands for
- * @param rejects what was not taken since the last checkpoint
+ * @param settled the positions of all inputs it stands for, and what was rejected or replayed since
+ *     the last checkpoint
  * @param nanos how long noting took: the epoch loop stood still meanwhile
  */
 public record CheckpointImage(
-    long epoch,
-    long sequence,
-    Map<Long, SourcePosition> positions,
-    List<Node> nodes,
-    List<Reject> rejects,
-    long nanos) {
+    long epoch, long sequence, Settled settled, List<Node> nodes, long nanos) {
   /**
    * One stream, table or view.
    *

@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.state.Durable;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -53,22 +54,17 @@ public final class EpochLoop implements AutoCloseable {
    * What one input hands over: all of it is shown by one epoch.
    *
    * @param sequence the ledger's sequence after it, or −1 if it is not from the ledger
-   * @param positions of the inputs it advances, by number
-   * @param rejects what was not taken of the same range
+   * @param settled what becomes true with it
    * @param before run before the changes are applied; or null
    */
-  public record Input(
-      List<Change> changes,
-      long sequence,
-      Map<Long, SourcePosition> positions,
-      List<Reject> rejects,
-      Runnable before) {
+  public record Input(List<Change> changes, long sequence, Settled settled, Runnable before) {
     int rows() {
-      return changes.stream().mapToInt(c -> c.page.size()).sum() + rejects.size();
+      return changes.stream().mapToInt(c -> c.page.size()).sum() + settled.rejects().size();
     }
 
     long bytes() {
-      return changes.stream().mapToLong(c -> c.page.byteSize()).sum() + rejectBytes(rejects);
+      return changes.stream().mapToLong(c -> c.page.byteSize()).sum()
+          + rejectBytes(settled.rejects());
     }
   }
 
@@ -88,6 +84,7 @@ public final class EpochLoop implements AutoCloseable {
   private final Map<Long, LiveNode> byId = new HashMap<>();
   private final ArrayDeque<Work> queue = new ArrayDeque<>();
   private final List<Reject> pendingRejects = new ArrayList<>();
+  private final List<Long> pendingReplayed = new ArrayList<>();
   private long pendingRejectBytes;
   private long queuedBytes;
   private boolean closed;
@@ -142,7 +139,7 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Queues what is in the ledger now. Sequences must come in ascending order. */
   public void submit(long sequence, List<Change> changes) {
-    submit(new Input(changes, sequence, Map.of(), List.of(), null));
+    submit(new Input(changes, sequence, Settled.NOTHING, null));
   }
 
   /** Queues what an input hands over; blocks while too much waits. Each input keeps its order. */
@@ -319,18 +316,20 @@ public final class EpochLoop implements AutoCloseable {
           new CheckpointImage.Node(
               node.id(), node.planPrint(), trusted ? node.figures() : null, parts));
     }
-    List<Reject> rejects;
-    synchronized (this) {
-      rejects = List.copyOf(pendingRejects);
-    }
     Snapshot now = snapshot;
+    Settled settled;
+    synchronized (this) {
+      settled =
+          new Settled(now.positions(), List.copyOf(pendingRejects), List.copyOf(pendingReplayed));
+    }
     return new CheckpointImage(
-        now.epoch(), now.sequence(), now.positions(), images, rejects, System.nanoTime() - began);
+        now.epoch(), now.sequence(), settled, images, System.nanoTime() - began);
   }
 
-  /** The oldest rejects that wait are in a checkpoint now. */
-  public synchronized void rejectsSaved(int count) {
-    pendingRejects.subList(0, count).clear();
+  /** What a checkpoint noted of rejects is in it now. */
+  public synchronized void saved(Settled settled) {
+    pendingRejects.subList(0, settled.rejects().size()).clear();
+    pendingReplayed.subList(0, settled.replayed().size()).clear();
     pendingRejectBytes = rejectBytes(pendingRejects);
     notifyAll();
   }
@@ -380,7 +379,7 @@ public final class EpochLoop implements AutoCloseable {
 
   /** One epoch over the changes given, on the caller's thread. */
   public void stepNow(long sequence, List<Change> changes) {
-    stepNow(List.of(new Input(changes, sequence, Map.of(), List.of(), null)));
+    stepNow(List.of(new Input(changes, sequence, Settled.NOTHING, null)));
   }
 
   /** One epoch over what inputs handed over, on the caller's thread. */
@@ -395,7 +394,7 @@ public final class EpochLoop implements AutoCloseable {
         input.before.run();
       }
       sequence = Math.max(sequence, input.sequence);
-      positions.putAll(input.positions);
+      positions.putAll(input.settled.positions());
       for (Change change : input.changes) {
         LiveNode node = byId.get(change.relationId);
         if (node != null && node.failure() == null && !node.isLoading()) {
@@ -403,7 +402,7 @@ public final class EpochLoop implements AutoCloseable {
           rowsTaken += change.page.size();
         }
       }
-      note(input.rejects);
+      note(input.settled);
     }
     for (LiveNode node : nodes) {
       if (node.failure() == null) {
@@ -430,13 +429,15 @@ public final class EpochLoop implements AutoCloseable {
     }
   }
 
-  private void note(List<Reject> rejects) {
-    if (rejects.isEmpty()) {
+  private void note(Settled settled) {
+    List<Reject> rejects = settled.rejects();
+    if (rejects.isEmpty() && settled.replayed().isEmpty()) {
       return;
     }
     countRejected(rejects);
     synchronized (this) {
       pendingRejects.addAll(rejects);
+      pendingReplayed.addAll(settled.replayed());
       pendingRejectBytes += rejectBytes(rejects);
     }
   }

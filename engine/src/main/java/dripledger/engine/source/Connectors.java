@@ -71,6 +71,21 @@ public interface Connectors {
   /** Reads one repaired message into a page of the object's rows. */
   void decode(CatalogObject object, byte[] key, byte[] raw, Page into);
 
+  /**
+   * Which of some messages of a keyed table a later message for the same row has overtaken.
+   *
+   * @param rejects the messages as they came, oldest first
+   * @param operations what each says once it is repaired, see {@link KeyedRows}
+   * @param to how far the table has been read
+   * @return for each whether there is a later one
+   */
+  List<Boolean> overtaken(
+      CatalogObject.Connection connection,
+      CatalogObject.Table table,
+      List<Reject> rejects,
+      List<Page> operations,
+      SourcePosition to);
+
   /** Fields that were met and are not declared, and values that do not fit, since the start. */
   List<Drift> drift(long objectId);
 

@@ -83,6 +83,16 @@ final class NoConnectors implements Connectors {
   }
 
   @Override
+  public List<Boolean> overtaken(
+      CatalogObject.Connection connection,
+      CatalogObject.Table table,
+      List<Reject> rejects,
+      List<Page> operations,
+      SourcePosition to) {
+    throw none();
+  }
+
+  @Override
   public List<Drift> drift(long objectId) {
     return List.of();
   }

@@ -1,6 +1,7 @@
 package dripledger.engine.sql;
 
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
@@ -32,7 +33,7 @@ public sealed interface Command {
       Schema schema,
       int eventTime,
       long latenessMicros,
-      Map<Integer, CatalogObject.Meta> meta,
+      Origins origins,
       SourceSpec source)
       implements Command {}
 
@@ -42,7 +43,7 @@ public sealed interface Command {
       IfExists ifExists,
       Schema schema,
       int[] primaryKey,
-      Map<Integer, CatalogObject.Meta> meta,
+      Origins origins,
       SourceSpec source)
       implements Command {}
 
@@ -52,7 +53,8 @@ public sealed interface Command {
       implements Command {}
 
   /** {@code replay}: events from before have the column too, where they still can be read. */
-  record AddColumn(String name, Column column, CatalogObject.Meta meta, boolean replay)
+  record AddColumn(
+      String name, Column column, CatalogObject.Meta meta, List<String> path, boolean replay)
       implements Command {}
 
   record RefreshTable(String name) implements Command {}

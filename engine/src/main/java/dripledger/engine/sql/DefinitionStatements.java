@@ -6,6 +6,7 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Connection.Option;
 import dripledger.engine.catalog.CatalogObject.Meta;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.expr.TypeMapping;
@@ -26,6 +27,7 @@ import java.util.Locale;
 import java.util.Map;
 import java.util.Set;
 import java.util.function.Function;
+import java.util.function.IntFunction;
 import java.util.stream.Collectors;
 import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.sql.SqlDataTypeSpec;
@@ -125,10 +127,19 @@ final class DefinitionStatements {
       throw invalid(
           added.name(), "column \"" + added.name().getSimple() + "\" is there already", null);
     }
+    Column column = column(added, Set.of());
+    List<String> path = path(added);
+    List<Column> columns = new ArrayList<>(stream.schema().columns());
+    columns.add(column);
+    refuseOverlap(
+        stream.origins().with(columns.size() - 1, null, path),
+        new Schema(columns),
+        i -> added.name());
     return new Command.AddColumn(
         stream.name(),
-        column(added, Set.of()),
-        added.meta() == null ? null : meta(added, column(added, Set.of()), stream.source() == null),
+        column,
+        added.meta() == null ? null : meta(added, column, stream.source() == null),
+        path,
         s.replay());
   }
 
@@ -270,7 +281,7 @@ final class DefinitionStatements {
       if (source == null) {
         throw noColumns(s.name());
       }
-      return new Command.CreateStream(name, ifExists, null, -1, 0, Map.of(), source);
+      return new Command.CreateStream(name, ifExists, null, -1, 0, Origins.NONE, source);
     }
     Schema columns = columns(def, Set.of());
     for (ColumnDefinition c : def.columns()) {
@@ -278,7 +289,7 @@ final class DefinitionStatements {
         throw invalid(c.name(), "a stream has no primary key", "use CREATE TABLE for keyed rows");
       }
     }
-    Map<Integer, Meta> meta = metaColumns(def, columns, source == null);
+    Origins origins = origins(def, columns, source == null);
     int eventTime = -1;
     long lateness = 0;
     if (def.eventTime() != null) {
@@ -294,19 +305,51 @@ final class DefinitionStatements {
       }
       lateness = def.lateness() == null ? 0 : intervalMicros(def.lateness());
     }
-    return new Command.CreateStream(name, ifExists, columns, eventTime, lateness, meta, source);
+    return new Command.CreateStream(name, ifExists, columns, eventTime, lateness, origins, source);
   }
 
-  private static Map<Integer, Meta> metaColumns(
-      Statement.Definition def, Schema columns, boolean pushed) {
-    Map<Integer, Meta> meta = new LinkedHashMap<>();
+  private static Origins origins(Statement.Definition def, Schema columns, boolean pushed) {
+    Origins origins = Origins.NONE;
     for (int i = 0; i < def.columns().size(); i++) {
       ColumnDefinition c = def.columns().get(i);
-      if (c.meta() != null) {
-        meta.put(i, meta(c, columns.column(i), pushed));
-      }
+      origins =
+          origins.with(i, c.meta() == null ? null : meta(c, columns.column(i), pushed), path(c));
     }
-    return meta;
+    refuseOverlap(origins, columns, i -> def.columns().get(i).name());
+    return origins;
+  }
+
+  /** The path a column says, or null. */
+  private static List<String> path(ColumnDefinition c) {
+    if (c.path() == null) {
+      return null;
+    }
+    if (c.meta() != null) {
+      throw invalid(c.path(), "a column is filled by META or by PATH, not both", null);
+    }
+    try {
+      return Origins.parse(((SqlLiteral) c.path()).toValue());
+    } catch (IllegalArgumentException e) {
+      throw invalid(c.path(), e.getMessage(), Origins.PATH_HINT);
+    }
+  }
+
+  private static void refuseOverlap(
+      Origins origins, Schema columns, IntFunction<SqlIdentifier> name) {
+    int[] two = origins.overlap(columns);
+    if (two != null) {
+      String other = columns.column(two[1]).name();
+      throw invalid(
+          name.apply(two[0]),
+          "column \""
+              + columns.column(two[0]).name()
+              + "\" reads "
+              + Origins.text(origins.path(two[0], columns))
+              + ", which column \""
+              + other
+              + "\" has already",
+          "leave one of them out, or read it from \"" + other + "\" in a view");
+    }
   }
 
   private static long intervalMicros(SqlNode node) {
@@ -332,6 +375,10 @@ final class DefinitionStatements {
       if (c.meta() != null && source == null) {
         throw invalid(c.meta(), "a local table has no transport to ask for META columns", null);
       }
+      if (c.path() != null && (source == null || source.format() == null)) {
+        throw invalid(
+            c.path(), "PATH is for messages", "the rows of this table have no fields inside");
+      }
     }
     if (def.eventTime() != null) {
       throw invalid(def.eventTime(), "a table has no event time", "use CREATE STREAM for events");
@@ -351,7 +398,7 @@ final class DefinitionStatements {
       if (source == null) {
         throw noColumns(s.name());
       }
-      return new Command.CreateTable(name, ifExists, null, null, Map.of(), source);
+      return new Command.CreateTable(name, ifExists, null, null, Origins.NONE, source);
     }
     Set<String> keyNames = new LinkedHashSet<>();
     key.forEach(k -> keyNames.add(k.getSimple()));
@@ -367,7 +414,7 @@ final class DefinitionStatements {
         ifExists,
         columns,
         key.stream().mapToInt(k -> SqlFrontEnd.indexOf(columns, k)).toArray(),
-        metaColumns(def, columns, source == null),
+        origins(def, columns, source == null),
         source);
   }
 }

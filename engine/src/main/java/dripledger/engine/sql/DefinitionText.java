@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -86,6 +87,7 @@ public final class DefinitionText {
           name(c.name())
               + " "
               + type(c.type())
+              + (proposed.path() == null ? "" : " PATH " + text(Origins.text(proposed.path())))
               + (alone ? " PRIMARY KEY" : c.type().nullable() ? "" : " NOT NULL"));
     }
     return lines;

@@ -5,6 +5,7 @@ import dripledger.engine.Engine;
 import dripledger.engine.EngineException;
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.expr.Casts;
@@ -108,8 +109,12 @@ class ConnectionsController {
     }
   }
 
-  /** What to declare: {@code kind} is stream or table. */
-  record Wanted(String name, String kind, Map<String, String> options, String format) {}
+  /**
+   * What to declare: {@code kind} is stream or table; {@code flat} asks for a column for each field
+   * of objects inside.
+   */
+  record Wanted(
+      String name, String kind, Map<String, String> options, String format, boolean flat) {}
 
   @PostMapping("/api/v1/connections/{name}/propose")
   Map<String, Object> propose(@PathVariable String name, @RequestBody Wanted wanted) {
@@ -122,7 +127,8 @@ class ConnectionsController {
             wanted.format());
     boolean table = "table".equals(wanted.kind());
     Engine.ProposedDefinition proposed =
-        engine.propose(wanted.name() == null ? "unnamed" : wanted.name(), source, table);
+        engine.propose(
+            wanted.name() == null ? "unnamed" : wanted.name(), source, table, wanted.flat());
     Map<String, Object> answer = new LinkedHashMap<>();
     Proposal proposal = proposed.proposal();
     answer.put("sampled", proposal.sampled());
@@ -138,6 +144,7 @@ class ConnectionsController {
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("name", p.column().name());
     answer.put("type", p.column().type().sql());
+    answer.put("path", p.path() == null ? null : Origins.text(p.path()));
     answer.put("nullable", p.column().type().nullable());
     answer.put("example", p.example());
     answer.put("missing", p.missing());

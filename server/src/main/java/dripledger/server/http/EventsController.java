@@ -74,7 +74,7 @@ class EventsController {
     }
     LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
     Map<Integer, Long> filled = new HashMap<>();
-    stream.meta().forEach((column, meta) -> filled.put(column, BoxedRows.micros(now)));
+    stream.origins().meta().forEach((column, meta) -> filled.put(column, BoxedRows.micros(now)));
     List<CompletableFuture<Ledger.Receipt>> receipts = new ArrayList<>();
     List<BadRecord> rejects = new ArrayList<>();
     List<Reject> kept = new ArrayList<>();
@@ -85,6 +85,7 @@ class EventsController {
     EventParser parser =
         new EventParser(
             stream.schema(),
+            stream.origins(),
             filled,
             page -> {
               counts[0] += page.size();

@@ -45,6 +45,7 @@ class RejectsController {
         engine.rejects().replay(engine.object(name), ids, repair(replay, ids));
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("taken", outcome.taken());
+    answer.put("overtaken", outcome.overtaken());
     answer.put("left", outcome.left());
     answer.put("first_reason", outcome.firstReason());
     answer.put("epoch", outcome.epoch());

@@ -3,7 +3,7 @@ package dripledger.server.records;
 import com.github.luben.zstd.Zstd;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore;
-import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.state.StateChunks;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
@@ -114,12 +114,7 @@ public final class PostgresCheckpoints implements CheckpointStore {
   }
 
   @Override
-  public Written write(
-      long epoch,
-      long sequence,
-      Map<Long, SourcePosition> positions,
-      List<Reject> rejects,
-      Consumer<Writer> content) {
+  public Written write(long epoch, long sequence, Settled settled, Consumer<Writer> content) {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try {
@@ -130,14 +125,15 @@ public final class PostgresCheckpoints implements CheckpointStore {
         run(c, "DELETE FROM checkpoint_input");
         try (PreparedStatement s =
             c.prepareStatement("INSERT INTO checkpoint_input (input_id, position) VALUES (?, ?)")) {
-          for (Map.Entry<Long, SourcePosition> e : positions.entrySet()) {
+          for (Map.Entry<Long, SourcePosition> e : settled.positions().entrySet()) {
             s.setLong(1, e.getKey());
             s.setString(2, e.getValue().text());
             s.addBatch();
           }
           s.executeBatch();
         }
-        Rejects.insert(c, rejects, maxRejects);
+        Rejects.insert(c, settled.rejects(), maxRejects);
+        Rejects.remove(c, settled.replayed());
         run(
             c,
             "INSERT INTO checkpoint (number, epoch, sequence, made_at) VALUES (?, ?, ?, now())"

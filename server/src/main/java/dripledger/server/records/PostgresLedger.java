@@ -6,6 +6,7 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.PageCodec;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;

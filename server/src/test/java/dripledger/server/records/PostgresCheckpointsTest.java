@@ -7,6 +7,7 @@ import dripledger.demo.PostgresCluster;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore.SavedNode;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.Settled;
 import dripledger.engine.state.ByteArena;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
@@ -35,8 +36,7 @@ class PostgresCheckpointsTest {
     checkpoints.write(
         epoch,
         epoch * 10,
-        Map.of(7L, new SourcePosition("0:" + epoch)),
-        rejects,
+        new Settled(Map.of(7L, new SourcePosition("0:" + epoch)), rejects, List.of()),
         writer -> {
           writer.node(new SavedNode(5, "plan", new byte[] {1}, 1));
           if (whole) {
@@ -87,8 +87,7 @@ class PostgresCheckpointsTest {
                 checkpoints.write(
                     99,
                     990,
-                    Map.of(),
-                    List.of(reject(99)),
+                    new Settled(Map.of(), List.of(reject(99)), List.of()),
                     writer -> {
                       writer.forget(5);
                       throw new IllegalStateException("killed midway");

@@ -1,0 +1,186 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
+
+import java.sql.Connection;
+import java.sql.Statement;
+import org.junit.jupiter.api.Test;
+
+/** What a data engineer does with connections before anything is declared. */
+class ConnectionsTest extends SourceTest {
+  @Test
+  void eachThingThatIsWrongWithAConnectionHasItsOwnSentence() throws Exception {
+    assertThat(error("CREATE CONNECTION c TYPE kafka OPTIONS (bootstrap_servers '127.0.0.1:1')"))
+        .isEqualTo(
+            "the broker cannot be reached: nobody answers at 127.0.0.1:1 | check option"
+                + " \"bootstrap_servers\", and that the broker runs");
+    assertThat(error("CREATE CONNECTION c TYPE kafka OPTIONS (servers 'x')"))
+        .startsWith("a connection of type kafka has no option \"servers\" @1:41 | there are");
+    assertThat(error("CREATE CONNECTION c TYPE pigeon"))
+        .contains("there are file, kafka, postgres");
+    String url = hub.operations().jdbcUrl("hub");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "', user 'drip', password 'loopback')"))
+        .startsWith("option \"password\" would keep a secret in plain text");
+    service.call("PUT", "/api/v1/secrets/wrong", "{\"value\":\"no\"}");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "', user 'drip', password SECRET wrong)"))
+        .startsWith("the database refuses user \"drip\": wrong user or password");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "', user 'drip', password SECRET nowhere)"))
+        .startsWith("there is no secret \"nowhere\"");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + hub.operations().jdbcUrl("nohub")
+                    + "', user 'drip', password SECRET hub_ops_password)"))
+        .startsWith("there is no such database");
+    hub.operations().administer("CREATE ROLE clerk LOGIN PASSWORD 'loopback'");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "', user 'clerk', password SECRET hub_ops_password)"))
+        .startsWith("user \"clerk\" may not read changes | there: ALTER ROLE clerk REPLICATION");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + service.cluster().jdbcUrl("drip")
+                    + "', user 'drip', password SECRET hub_ops_password)"))
+        .contains("wal_level is replica");
+    assertThat(error("CREATE CONNECTION c TYPE file OPTIONS (path '/nowhere')"))
+        .startsWith("option \"path\": there is no folder /nowhere @1:40");
+    assertThat(error("CREATE STREAM s FROM hub_log (topic 'no.such') FORMAT json"))
+        .startsWith("option \"topic\": there is no topic \"no.such\" @1:31 | ");
+    assertThat(error("CREATE TABLE s FROM hub_ops (table 'public.nothing')"))
+        .startsWith("option \"table\": there is no table \"public.nothing\"");
+  }
+
+  @Test
+  void aConnectionIsLookedAtBeforeAnythingIsDeclared() throws Exception {
+    assertThat(service.drip("", "topic", "hub_log", "look.at", "--partitions", "2").out())
+        .contains("made topic look.at with 2 partitions");
+    hub.send("look.at", "G07", scan(1, "G07", 1840), "{\"parcel\":");
+    assertThat(service.drip("", "look", "hub_log").out())
+        .containsPattern("look\\.at +topic +2 +2 +\\d+ B");
+    LiveService.Run peek = service.drip("", "peek", "hub_log", "look.at", "--from", "earliest");
+    assertThat(peek.out())
+        .containsPattern("partition \\d, position 0, .*, key G07, json\n  \\{\"parcel\":1,")
+        .contains("broken json");
+    assertThat(service.drip("", "peek", "hub_log", "look.at", "-n", "1").out().lines()).hasSize(2);
+    hub.execute(
+        "CREATE TABLE seen (id int PRIMARY KEY, v text)", "INSERT INTO seen VALUES (1, 'x')");
+    assertThat(service.drip("", "look", "hub_ops").out())
+        .containsPattern("public\\.seen +table.* id ");
+    assertThat(service.drip("", "peek", "hub_ops", "public.seen").out())
+        .contains("{\"id\":1,\"v\":\"x\"}");
+    assertThat(String.valueOf(service.sql("SHOW TOPICS FROM hub_log")))
+        .contains("[look.at, topic, 2, 2,");
+  }
+
+  @Test
+  void aConnectionInUseIsAlteredAndNotDropped() throws Exception {
+    hub.topic("altered", 1);
+    service.sql(
+        "CREATE CONNECTION second TYPE kafka OPTIONS (bootstrap_servers '"
+            + hub.broker().servers()
+            + "');"
+            + "CREATE STREAM altered (v INTEGER) FROM second (topic 'altered') FORMAT json");
+    hub.send("altered", "k", "{\"v\":1}");
+    expect("SELECT COUNT(*) FROM altered", "[[1]]");
+    assertThat(error("DROP CONNECTION second")).contains("stream altered reads from it");
+    service.sql("ALTER CONNECTION second SET (reader_group 'drip-readers')");
+    hub.send("altered", "k", "{\"v\":2}");
+    expect("SELECT COUNT(*) FROM altered", "[[2]]");
+    assertThat(error("ALTER CONNECTION second SET (bootstrap_servers '127.0.0.1:1')"))
+        .startsWith("the broker cannot be reached");
+    service.sql("DROP CONNECTION second CASCADE");
+    assertThatThrownBy(() -> service.sql("SELECT * FROM altered")).hasMessageContaining("altered");
+  }
+
+  @Test
+  void aBrokerMayAskForALogInAndShowACertificate() throws Exception {
+    hub.topic("guarded", 1);
+    service.call("PUT", "/api/v1/secrets/good_one", "{\"value\":\"loopback\"}");
+    service.call("PUT", "/api/v1/secrets/bad_one", "{\"value\":\"no\"}");
+    String door =
+        "CREATE CONNECTION guarded_log TYPE kafka OPTIONS (bootstrap_servers '"
+            + hub.broker().guardedServers()
+            + "', sasl 'PLAIN', user 'drip', ";
+    String trust = "tls 'on', tls_ca_file '" + hub.broker().certificate() + "', ";
+    assertThat(error(door + trust + "password SECRET bad_one)"))
+        .startsWith("the broker refuses user \"drip\": wrong user or password");
+    assertThat(error(door + "tls 'on', password SECRET good_one)"))
+        .startsWith("the broker's certificate is not trusted");
+    service.sql(door + trust + "password SECRET good_one)");
+    service.sql("CREATE STREAM guarded (v INTEGER) FROM guarded_log (topic 'guarded') FORMAT json");
+    hub.send("guarded", "k", "{\"v\":7}");
+    expect("SELECT v FROM guarded", "[[7]]");
+    assertThat(service.log()).doesNotContain("password=\"loopback");
+  }
+
+  @Test
+  void secretsAreNeverShown() throws Exception {
+    assertThat(service.drip("s3cr3t-value\n", "secret", "set", "hidden").out())
+        .isEqualTo("set secret hidden\n");
+    assertThat(service.drip("", "secret", "list").out()).contains("hidden");
+    assertThat(service.log()).doesNotContain("s3cr3t-value");
+    try (Connection c =
+            java.sql.DriverManager.getConnection(
+                service.cluster().jdbcUrl("drip"), "drip", "loopback");
+        Statement s = c.createStatement();
+        var r =
+            s.executeQuery("SELECT encode(sealed, 'escape') FROM secret WHERE name = 'hidden'")) {
+      r.next();
+      assertThat(r.getString(1)).doesNotContain("s3cr3t");
+    }
+    assertThat(service.drip("", "secret", "remove", "hidden").exit()).isZero();
+  }
+
+  @Test
+  void aLogInByScramAndACertificateOfTheClient() throws Exception {
+    hub.topic("certified", 1);
+    service.call("PUT", "/api/v1/secrets/right", "{\"value\":\"scram-loopback\"}");
+    service.call("PUT", "/api/v1/secrets/wrong_one", "{\"value\":\"no\"}");
+    for (String mechanism : java.util.List.of("SCRAM-SHA-256", "SCRAM-SHA-512")) {
+      hub.scramUser("reader", "scram-loopback", mechanism);
+      String name = "\"scram" + mechanism.substring(10) + '"';
+      String door =
+          "CREATE CONNECTION "
+              + name
+              + " TYPE kafka OPTIONS (bootstrap_servers '"
+              + hub.broker().guardedServers()
+              + "', tls 'on', tls_ca_file '"
+              + hub.broker().certificate()
+              + "', user 'reader', sasl '"
+              + mechanism
+              + "', password SECRET ";
+      assertThat(error(door + "wrong_one)"))
+          .startsWith("the broker refuses user \"reader\": wrong user or password");
+      service.sql(door + "right)");
+      assertThat(String.valueOf(service.sql("SHOW TOPICS FROM " + name))).contains("certified");
+    }
+    String certified =
+        "CREATE CONNECTION certified_log TYPE kafka OPTIONS (bootstrap_servers '"
+            + hub.broker().certifiedServers()
+            + "', tls 'on', tls_ca_file '"
+            + hub.broker().certificate()
+            + "'";
+    assertThat(error(certified + ")")).contains("certificate");
+    service.sql(certified + ", tls_client_file '" + hub.broker().clientCertificate() + "')");
+    service.sql(
+        "CREATE STREAM certified (v INTEGER) FROM certified_log (topic 'certified') FORMAT json");
+    hub.send("certified", "k", "{\"v\":7}");
+    expect("SELECT v FROM certified", "[[7]]");
+  }
+}

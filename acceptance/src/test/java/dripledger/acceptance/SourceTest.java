@@ -1,0 +1,78 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import java.io.IOException;
+import java.util.Map;
+import org.junit.jupiter.api.extension.BeforeAllCallback;
+import org.junit.jupiter.api.extension.ExtendWith;
+import org.junit.jupiter.api.extension.ExtensionContext;
+
+/**
+ * What tests of sources share: one hub and one service for all of them, each test with topics,
+ * tables and names of its own. The service may be killed; it must be started again.
+ */
+@ExtendWith(SourceTest.Opened.class)
+abstract class SourceTest {
+  protected static Hub hub;
+  protected static LiveService service;
+
+  /** Opens hub and service before the first class and closes them after the last. */
+  static final class Opened implements BeforeAllCallback, AutoCloseable {
+    @Override
+    public void beforeAll(ExtensionContext context) throws Exception {
+      if (hub == null) {
+        hub = new Hub();
+        service = new LiveService("--drip.checkpoint-millis=500");
+        hub.connect(service);
+        context.getRoot().getStore(ExtensionContext.Namespace.GLOBAL).put("sources", this);
+      }
+    }
+
+    @Override
+    public void close() throws IOException {
+      service.close();
+      hub.close();
+    }
+  }
+
+  /** The rows of a query once they are as expected, or as they are after some seconds. */
+  static String soon(String query, String expected) throws Exception {
+    return soon(service, query, expected);
+  }
+
+  static String soon(LiveService service, String query, String expected) throws Exception {
+    String found = "";
+    for (int i = 0; i < 150; i++) {
+      found = String.valueOf(service.sql(query));
+      if (found.equals(expected)) {
+        return found;
+      }
+      Thread.sleep(100);
+    }
+    return found;
+  }
+
+  /** Fails unless a query answers this within some seconds. */
+  static void expect(String query, String rows) throws Exception {
+    assertThat(soon(query, rows)).as(query).isEqualTo(rows);
+  }
+
+  /** The sentence, place and hint a statement is refused with. */
+  static String error(String statement) throws IOException {
+    LiveService.Answer answer =
+        service.call("POST", "/api/v1/sql", Json.write(Map.of("sql", statement)));
+    assertThat(answer.status()).as(statement).isGreaterThanOrEqualTo(400);
+    Map<String, Object> problem = Json.read(answer.body());
+    return problem.get("detail")
+        + (problem.get("line") == null
+            ? ""
+            : " @" + problem.get("line") + ":" + problem.get("column"))
+        + (problem.get("hint") == null ? "" : " | " + problem.get("hint"));
+  }
+
+  static String scan(int parcel, String gate, int grams) {
+    return "{\"parcel\":%d,\"gate\":\"%s\",\"at\":\"2026-03-02T06:14:%02dZ\",\"grams\":%d}"
+        .formatted(parcel, gate, parcel % 60, grams);
+  }
+}
