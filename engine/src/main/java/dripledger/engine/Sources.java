@@ -30,6 +30,7 @@ final class Sources {
   private final StreamHistory history;
   private final Supplier<Catalog> catalog;
   private final Map<Long, Feed> feeds = new ConcurrentHashMap<>();
+  private final Map<Long, Sink> sinks = new ConcurrentHashMap<>();
 
   Sources(
       Connectors connectors,
@@ -86,7 +87,9 @@ final class Sources {
   private Feed open(CatalogObject.Connection connection, List<CatalogObject> objects, long id) {
     SourcePosition from = loop.snapshot().positions().getOrDefault(id, history.begin(id));
     boolean retained = objects.get(0) instanceof CatalogObject.Stream s && s.inLedger();
-    Feed feed = connectors.open(connection, objects, from, new Sink(id, retained));
+    Sink sink = new Sink(id, retained);
+    Feed feed = connectors.open(connection, objects, from, sink);
+    sinks.put(id, sink);
     feeds.put(id, feed);
     return feed;
   }
@@ -115,6 +118,7 @@ final class Sources {
   }
 
   private void closeFeed(long id) {
+    sinks.remove(id);
     Feed feed = feeds.remove(id);
     if (feed != null) {
       feed.close();
@@ -196,7 +200,7 @@ final class Sources {
                   id,
                   object.name(),
                   connection.name(),
-                  feed.status(),
+                  status(id, feed),
                   position == null ? null : position.text()));
         });
     return inputs;
@@ -210,12 +214,19 @@ final class Sources {
     Feed feed = feeds.get(inputId(object));
     return feed == null
         ? new FeedStatus("stopped", "it is not being read", 0, 0, -1, "messages", Map.of())
-        : feed.status();
+        : status(inputId(object), feed);
+  }
+
+  private FeedStatus status(long inputId, Feed feed) {
+    Sink sink = sinks.get(inputId);
+    FeedStatus status = feed.status();
+    return sink != null && sink.waiting ? status.full() : status;
   }
 
   private final class Sink implements SourceSink {
     private final long inputId;
     private final boolean retained;
+    private volatile boolean waiting;
 
     Sink(long inputId, boolean retained) {
       this.inputId = inputId;
@@ -236,8 +247,10 @@ final class Sources {
       for (SourceBatch batch : batches) {
         changes.add(new EpochLoop.Change(batch.objectId(), batch.page(), batch.partition()));
       }
+      waiting = loop.full();
       loop.submit(
           new EpochLoop.Input(changes, -1, new Settled(positions, rejects, List.of()), join));
+      waiting = false;
     }
 
     /** Into the ledger first, with the position: from there it comes back to be applied. */

@@ -189,7 +189,7 @@ final class KafkaFeed implements Feed {
     }
     behind = known ? lag : -1;
     state = paused ? "waiting" : "reading";
-    reason = paused ? "the views hold or are to take in as much as they may" : null;
+    reason = paused ? FeedStatus.FULL : null;
   }
 
   private void assign(KafkaConsumer<byte[], byte[]> consumer, KafkaBatches batches)

@@ -203,7 +203,7 @@ final class PostgresFeed implements Feed {
       confirm(stream);
       if (gathered == 0 && sink.full()) {
         state = "waiting";
-        reason = "the views hold or are to take in as much as they may";
+        reason = FeedStatus.FULL;
         stream.forceUpdateStatus();
         Thread.sleep(50);
         continue;

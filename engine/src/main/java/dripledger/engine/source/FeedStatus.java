@@ -5,8 +5,8 @@ import java.util.Map;
 /**
  * How a feed does.
  *
- * @param state {@code reading}, {@code waiting} (the source cannot be reached and is tried again)
- *     or {@code stopped}
+ * @param state {@code reading}, {@code waiting} (for the engine, or the source cannot be reached
+ *     and is tried again) or {@code stopped}
  * @param reason why it is not reading, for the user; null if it is
  * @param messages messages read since the process started
  * @param bytes bytes read since the process started
@@ -22,4 +22,12 @@ public record FeedStatus(
     long bytes,
     long behind,
     String behindUnit,
-    Map<String, Long> loading) {}
+    Map<String, Long> loading) {
+  /** Why a feed waits for the engine. */
+  public static final String FULL = "the views hold or are to take in as much as they may";
+
+  /** The same, waiting for the engine. */
+  public FeedStatus full() {
+    return new FeedStatus("waiting", FULL, messages, bytes, behind, behindUnit, loading);
+  }
+}
