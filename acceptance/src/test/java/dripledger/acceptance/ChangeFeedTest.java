@@ -4,6 +4,8 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import java.sql.Connection;
 import java.sql.Statement;
+import java.util.Map;
+import java.util.concurrent.CompletableFuture;
 import org.junit.jupiter.api.Test;
 
 /** Tables that follow a real database. */
@@ -152,5 +154,74 @@ class ChangeFeedTest extends SourceTest {
       r.next();
       assertThat(r.getLong(1)).as("nothing is left at the source").isZero();
     }
+  }
+
+  @Test
+  void otherDefinitionsGoOnWhileATableIsLoaded() throws Exception {
+    hub.execute(
+        "CREATE TABLE bulky (id integer PRIMARY KEY, v text)",
+        "INSERT INTO bulky SELECT g, repeat('x', 100) FROM generate_series(1, 1500000) g",
+        "CREATE TABLE little (id integer PRIMARY KEY)",
+        "INSERT INTO little VALUES (1)");
+    String create = "CREATE TABLE bulky FROM hub_ops (table 'public.bulky')";
+    CompletableFuture<String> first = CompletableFuture.supplyAsync(() -> outcome(create));
+    awaitLoading(first);
+    service.sql("CREATE TABLE little FROM hub_ops (table 'public.little')");
+    service.sql("CREATE MATERIALIZED VIEW littles AS SELECT COUNT(*) AS n FROM little");
+    CompletableFuture<String> followed = CompletableFuture.supplyAsync(() -> follow("littles"));
+    for (int id = 2; !followed.isDone(); id++) {
+      hub.execute("INSERT INTO little VALUES (" + id + ")");
+      Thread.sleep(200);
+    }
+    assertThat(followed.get()).contains("+");
+    assertThat(first).as("the load goes on meanwhile").isNotDone();
+    assertThat(error(create)).startsWith("\"bulky\" is being made already");
+    assertThat(error("DROP CONNECTION hub_ops CASCADE"))
+        .contains("table bulky is being made from it");
+    assertThat(error("ALTER CONNECTION hub_ops SET (user 'drip')"))
+        .contains("is being made from it");
+    assertThat(
+            service
+                .call("POST", "/api/v1/sql", Json.write(Map.of("sql", "DROP TABLE bulky")))
+                .body())
+        .contains("stopped making bulky");
+    assertThat(first.get()).contains("table bulky was dropped while it was being made");
+    assertThat(outcome(create)).isEqualTo("made");
+    expect("SELECT COUNT(*) FROM bulky", "[[1500000]]");
+    CompletableFuture<String> again =
+        CompletableFuture.supplyAsync(() -> outcome("REFRESH TABLE bulky"));
+    awaitLoading(again);
+    service.sql("DROP TABLE bulky");
+    assertThat(again.get()).contains("was dropped while it was being made");
+    assertThat(outcome(create)).isEqualTo("made");
+    service.sql("DROP TABLE bulky");
+    hub.execute("DROP TABLE bulky");
+  }
+
+  private static String follow(String view) {
+    try {
+      return service.drip("", "follow", view, "--changes", "1").out();
+    } catch (java.io.IOException | InterruptedException e) {
+      return e.getMessage();
+    }
+  }
+
+  private static String outcome(String statement) {
+    try {
+      service.sql(statement);
+      return "made";
+    } catch (java.io.IOException e) {
+      return e.getMessage();
+    }
+  }
+
+  private static void awaitLoading(CompletableFuture<String> making) throws Exception {
+    for (int i = 0; i < 500; i++) {
+      if (service.call("GET", "/api/v1/objects", null).body().contains("\"loading\":{\"bulky\"")) {
+        return;
+      }
+      Thread.sleep(20);
+    }
+    throw new AssertionError(making.getNow("not done, and not loading"));
   }
 }

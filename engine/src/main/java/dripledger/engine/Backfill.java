@@ -11,6 +11,7 @@ import dripledger.engine.sql.Command;
 import dripledger.engine.view.Snapshot;
 import java.util.HashMap;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.function.Consumer;
 import java.util.function.Supplier;
@@ -35,12 +36,16 @@ final class Backfill {
     this.catalog = catalog;
   }
 
-  /** Fills a view that is not attached yet; answers the snapshot it stands for. */
-  Snapshot fill(LiveNode node) {
-    return fill(node.circuit(), page -> node.store().apply(page));
+  /**
+   * Fills a view that is not attached yet; answers the snapshot it stands for.
+   *
+   * @param check run now and then; it throws to stop the work
+   */
+  Snapshot fill(LiveNode node, Runnable check) {
+    return fill(node.circuit(), page -> node.store().apply(page), check);
   }
 
-  private Snapshot fill(Circuit circuit, Consumer<Page> sink) {
+  private Snapshot fill(Circuit circuit, Consumer<Page> sink, Runnable check) {
     Map<Long, RowLayout> layouts = layouts(circuit);
     Snapshot at = loop.snapshot();
     Snapshot start = at;
@@ -51,6 +56,7 @@ final class Backfill {
           layouts.get(input),
           start,
           page -> {
+            check.run();
             circuit.feed(input, page);
             sinceFlush[0] += page.size();
             if (sinceFlush[0] > FLUSH_ROWS) {
@@ -97,28 +103,52 @@ final class Backfill {
     return layouts;
   }
 
-  /** Starts following a query; the answer so far is its first batch. */
-  Subscription follow(Command.QueryPlan query, int maxRows) {
-    Circuit circuit = new Circuit(query.plan());
-    RowLayout layout = new RowLayout(new Schema(query.columns()));
-    Subscription subscription = new Subscription(query.columns(), layout, maxRows);
-    // The answer is gathered in the circuit's own output until the graph is joined.
-    Page gathered = new Page(layout);
-    Snapshot filledTo = fill(circuit, gathered::appendAll);
-    LiveNode node = LiveNode.follower(circuit, subscription::changed);
-    Definitions.await(
-        loop.between(
-            () -> {
-              feedChanges(circuit, layouts(circuit), filledTo, loop.snapshot());
-              circuit.flush().appendAll(gathered);
-              subscription.first(loop.snapshot().epoch(), circuit);
-              loop.attach(node);
-            }));
-    subscription.onClose(
-        () -> {
-          CompletableFuture<Long> ignored = loop.between(() -> loop.detach(node));
-          ignored.exceptionally(e -> null);
-        });
-    return subscription;
+  /** Begins to follow a query. */
+  Following follow(Command.QueryPlan query, int maxRows) {
+    return new Following(query, maxRows);
+  }
+
+  /** A query that is about to be followed: first filled, then joined to the graph. */
+  final class Following {
+    private final Circuit circuit;
+    private final Subscription subscription;
+    // The answer is gathered apart until the graph is joined.
+    private final Page gathered;
+    private Snapshot filledTo;
+
+    private Following(Command.QueryPlan query, int maxRows) {
+      circuit = new Circuit(query.plan());
+      RowLayout layout = new RowLayout(new Schema(query.columns()));
+      subscription = new Subscription(query.columns(), layout, maxRows);
+      gathered = new Page(layout);
+    }
+
+    /** The relations it reads. */
+    Set<Long> inputs() {
+      return Set.copyOf(circuit.inputs());
+    }
+
+    void fill(Runnable check) {
+      filledTo = Backfill.this.fill(circuit, gathered::appendAll, check);
+    }
+
+    /** Joins the graph; the answer so far is the first batch. */
+    Subscription join() {
+      LiveNode node = LiveNode.follower(circuit, subscription::changed);
+      Definitions.await(
+          loop.between(
+              () -> {
+                feedChanges(circuit, layouts(circuit), filledTo, loop.snapshot());
+                circuit.flush().appendAll(gathered);
+                subscription.first(loop.snapshot().epoch(), circuit);
+                loop.attach(node);
+              }));
+      subscription.onClose(
+          () -> {
+            CompletableFuture<Long> ignored = loop.between(() -> loop.detach(node));
+            ignored.exceptionally(e -> null);
+          });
+      return subscription;
+    }
   }
 }

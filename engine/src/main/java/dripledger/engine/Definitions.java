@@ -11,11 +11,8 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
-import dripledger.engine.row.Column;
 import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.Schema;
 import dripledger.engine.source.Connectors;
-import dripledger.engine.source.Feed;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
@@ -24,14 +21,15 @@ import dripledger.engine.view.Snapshot;
 import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
+import java.util.concurrent.locks.ReentrantLock;
 import java.util.stream.Collectors;
-import org.slf4j.Logger;
-import org.slf4j.LoggerFactory;
 
 /**
  * CREATE, ALTER and DROP: durable first, then live. A new view over existing data is filled beside
@@ -39,8 +37,6 @@ import org.slf4j.LoggerFactory;
  * engine's definition lock.
  */
 final class Definitions {
-  private static final Logger LOG = LoggerFactory.getLogger(Definitions.class);
-
   /** What an event may be late by if nobody said so and the columns were proposed by us. */
   static final int PROPOSED_LATENESS_SECONDS = 30;
 
@@ -53,6 +49,9 @@ final class Definitions {
   private final StreamHistory history;
   private final Connectors connectors;
   private final Sources sources;
+  private final Making making;
+  private final TableLoads loads;
+  private final Alterations alterations;
   private final Map<Long, LiveNode> nodes = new HashMap<>();
   private volatile Catalog catalog = Catalog.EMPTY;
   private Runnable checkpoint = () -> {};
@@ -64,7 +63,8 @@ final class Definitions {
       SqlFrontEnd frontEnd,
       StreamHistory history,
       Connectors connectors,
-      Sources sources) {
+      Sources sources,
+      ReentrantLock lock) {
     this.store = store;
     this.loop = loop;
     this.frontEnd = frontEnd;
@@ -72,6 +72,9 @@ final class Definitions {
     this.connectors = connectors;
     this.sources = sources;
     backfill = new Backfill(loop, runner, this::catalog);
+    making = new Making(lock, this::catalog);
+    loads = new TableLoads(this, store, loop, history, connectors, sources, making);
+    alterations = new Alterations(this, store, loop, history, connectors, sources, making);
   }
 
   Catalog catalog() {
@@ -82,9 +85,22 @@ final class Definitions {
     return backfill;
   }
 
+  TableLoads loads() {
+    return loads;
+  }
+
+  Alterations alterations() {
+    return alterations;
+  }
+
   /** What to run when something was defined whose state should soon be safe. */
   void onDefined(Runnable action) {
     checkpoint = action;
+  }
+
+  /** Something was defined whose state should soon be safe. */
+  void defined() {
+    checkpoint.run();
   }
 
   /** The live node of an object, or null for a plain view or connection. Safe from any thread. */
@@ -110,7 +126,7 @@ final class Definitions {
       }
       CatalogObject object =
           stored.alters() != 0
-              ? altered(catalog.find(stored.alters()), command, stored.begin())
+              ? Alterations.altered(catalog.find(stored.alters()), command, stored.begin())
               : object(stored.id(), stored.sql(), command);
       catalog = catalog.with(object);
       if (stored.begin() != null && stored.alters() == 0) {
@@ -170,7 +186,7 @@ final class Definitions {
         c.warnings());
   }
 
-  private static LiveNode liveNode(CatalogObject object) {
+  static LiveNode liveNode(CatalogObject object) {
     RowLayout layout = new RowLayout(object.schema());
     if (object instanceof CatalogObject.Stream s) {
       return LiveNode.stream(
@@ -232,6 +248,12 @@ final class Definitions {
     String name = Naming.name(command);
     CatalogObject existing = catalog.find(name);
     List<CatalogObject> dropped = List.of();
+    if (making.has(name)) {
+      throw new EngineException(
+          Code.ALREADY_EXISTS,
+          "\"" + name + "\" is being made already",
+          "wait until that is done, or DROP it, which stops it");
+    }
     if (existing != null) {
       switch (Naming.ifExists(command)) {
         case SKIP:
@@ -264,7 +286,7 @@ final class Definitions {
     return new Result.Done("created connection " + connection.name(), loop.snapshot().epoch());
   }
 
-  private static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
+  static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
     return new StoredDefinition(object.id(), object.name(), object.kind(), 0, object.sql(), begin);
   }
 
@@ -323,7 +345,7 @@ final class Definitions {
         (CatalogObject.Connection) catalog.find(source.connectionId());
     SourcePosition begin = connectors.begin(connection, object);
     if (sources.shared(connection)) {
-      load((CatalogObject.Table) object, node, connection, begin);
+      loads.load((CatalogObject.Table) object, node, connection, begin);
     } else {
       history.begin(object.id(), begin);
       store.apply(List.of(stored(object, begin)), List.of());
@@ -335,116 +357,25 @@ final class Definitions {
     return created(object, loop.snapshot().epoch());
   }
 
-  private void publish(CatalogObject object, LiveNode node) {
+  /** From now on statements find the object, and others its node. */
+  void publish(CatalogObject object, LiveNode node) {
     keep(object.id(), node);
     catalog = catalog.with(object);
+  }
+
+  /** A connection with other options stands in the place of the one before. */
+  void publish(CatalogObject.Connection connection) {
+    catalog = catalog.with(connection);
   }
 
   private static Result created(CatalogObject object, long epoch) {
     return new Result.Done("created " + object.kind() + " " + object.name(), epoch);
   }
 
-  /** Loads the rows of a table beside the live work and lets it join its connection's feed. */
-  private void load(
-      CatalogObject.Table table,
-      LiveNode node,
-      CatalogObject.Connection connection,
-      SourcePosition begin) {
-    if (history.begin(connection.id()) == null) {
-      history.begin(connection.id(), begin);
-    }
-    Feed feed = sources.shared(connection, table);
-    boolean joined = false;
-    boolean stored = false;
-    try {
-      feed.load(table, page -> node.store().apply(page));
-      // A crash from here on finds a table without saved rows, and loads it again.
-      store.apply(List.of(stored(table, begin)), List.of());
-      stored = true;
-      feed.join(table, () -> loop.attach(node));
-      joined = true;
-      sources.settle();
-      publish(table, node);
-    } catch (InterruptedException e) {
-      Thread.currentThread().interrupt();
-      throw new IllegalStateException("interrupted", e);
-    } finally {
-      if (!joined) {
-        if (stored) {
-          store.apply(List.of(), List.of(table.id()));
-        }
-        feed.leave(table.id());
-        closeIfUnused(connection);
-      }
-    }
-  }
-
-  private void closeIfUnused(CatalogObject.Connection connection) {
-    if (catalog.dependents(connection).isEmpty()) {
-      sources.closeShared(connection);
-      sources.forget(connection.id());
-      try {
-        connectors.release(connection);
-      } catch (EngineException e) {
-        // What goes here must go all the same; the next table of the connection takes it over.
-        LOG.warn("{} still keeps something for us: {}", connection.name(), e.getMessage());
-      }
-    }
-  }
-
-  /** Loads a table of a shared feed again: its rows change to what the source has now. */
-  Result refresh(Command.RefreshTable command) {
-    CatalogObject.Table table = (CatalogObject.Table) catalog.find(command.name());
-    CatalogObject.Connection connection = catalog.connectionOf(table);
-    if (!sources.shared(connection)) {
-      throw new EngineException(
-          Code.INVALID,
-          "\"" + table.name() + "\" holds what its topic says and cannot be loaded apart from it",
-          "DROP it and create it again to read the topic from the start");
-    }
-    sources.close(table, connection);
-    try {
-      reload(table);
-    } catch (RuntimeException e) {
-      // Nothing follows it now, and it must not look as if.
-      String reason = "it could not be loaded again: " + e.getMessage();
-      await(loop.between(() -> loop.stopBySource(table.id(), reason)));
-      throw e;
-    }
-    checkpoint.run();
-    return new Result.Done("loaded table " + table.name() + " again", loop.snapshot().epoch());
-  }
-
-  /** Brings a table that is attached to what its source has now. */
-  void reload(CatalogObject.Table table) {
-    CatalogObject.Connection connection = catalog.connectionOf(table);
-    LiveNode fresh = liveNode(table);
-    Feed feed = sources.shared(connection, table);
-    try {
-      feed.load(table, page -> fresh.store().apply(page));
-      feed.join(
-          table,
-          () -> {
-            LiveNode node = node(table.id());
-            node.goOn();
-            fresh
-                .store()
-                .version()
-                .changesSince(
-                    node.store().version(),
-                    page -> loop.stepNow(-1, List.of(new EpochLoop.Change(table.id(), page))));
-          });
-      sources.settle();
-    } catch (InterruptedException e) {
-      Thread.currentThread().interrupt();
-      throw new IllegalStateException("interrupted", e);
-    }
-  }
-
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = object(store.nextId(), sql, command);
     LiveNode node = liveNode(object);
-    Snapshot filledTo = node != null ? backfill.fill(node) : null;
+    Snapshot filledTo = node != null ? fill(object, node) : null;
     store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
     List<LiveNode> going = liveNodes(dropped);
     long epoch =
@@ -468,129 +399,17 @@ final class Definitions {
         epoch);
   }
 
-  // ---- ALTER
-
-  /** What an object is after an ALTER; {@code at} is how far its input had been read then. */
-  private CatalogObject altered(CatalogObject object, Command command, SourcePosition at) {
-    if (command instanceof Command.AddColumn add) {
-      CatalogObject.Stream s = (CatalogObject.Stream) object;
-      List<Column> columns = new ArrayList<>(s.schema().columns());
-      columns.add(add.column());
-      Map<Integer, SourcePosition> addedAt = new HashMap<>(s.addedAt());
-      if (!add.replay() && at != null) {
-        addedAt.put(columns.size() - 1, at);
-      }
-      return new CatalogObject.Stream(
-          s.id(),
-          s.name(),
-          s.sql(),
-          new Schema(columns),
-          s.eventTime(),
-          s.latenessMicros(),
-          s.origins().with(columns.size() - 1, add.meta(), add.path()),
-          s.source(),
-          addedAt);
-    }
-    Command.AlterOptions alter = (Command.AlterOptions) command;
-    if (object instanceof CatalogObject.Connection c) {
-      Map<String, CatalogObject.Connection.Option> options = new HashMap<>(c.options());
-      options.putAll(alter.options());
-      return new CatalogObject.Connection(c.id(), c.name(), c.sql(), c.type(), options);
-    }
-    CatalogObject.Stream s = (CatalogObject.Stream) object;
-    Map<String, String> options = new HashMap<>(s.source().options());
-    alter.options().forEach((name, value) -> options.put(name, value.text()));
-    SourceSpec source =
-        new SourceSpec(
-            s.source().connection(), s.source().connectionId(), options, s.source().format());
-    return new CatalogObject.Stream(
-        s.id(),
-        s.name(),
-        s.sql(),
-        s.schema(),
-        s.eventTime(),
-        s.latenessMicros(),
-        s.origins(),
-        source,
-        s.addedAt());
-  }
-
-  Result alter(String sql, Command command) {
-    String name =
-        command instanceof Command.AddColumn a ? a.name() : ((Command.AlterOptions) command).name();
-    CatalogObject object = catalog.find(name);
-    if (object instanceof CatalogObject.Connection connection) {
-      return alterConnection(sql, connection, command);
-    }
-    CatalogObject.Stream stream = (CatalogObject.Stream) object;
-    refuseAlter(stream, command);
-    CatalogObject.Connection connection = catalog.connectionOf(stream);
-    if (connection != null) {
-      sources.close(stream, connection);
-    }
-    try {
-      sources.settle();
-      SourcePosition at =
-          loop.snapshot().positions().getOrDefault(stream.id(), history.begin(stream.id()));
-      CatalogObject.Stream changed = (CatalogObject.Stream) altered(stream, command, at);
-      if (connection != null) {
-        connectors.begin(connection, changed);
-      }
-      LiveNode node = liveNode(changed);
-      LiveNode old = node(stream.id());
-      store.apply(
-          List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),
-          List.of());
-      catalog = catalog.with(changed);
-      keep(changed.id(), node);
-      await(loop.between(() -> loop.replace(old, node)));
-    } finally {
-      if (connection != null) {
-        sources.open(catalog.find(name));
-      }
-    }
-    return new Result.Done("altered stream " + name, loop.snapshot().epoch());
-  }
-
-  private static void refuseAlter(CatalogObject.Stream stream, Command command) {
-    if (command instanceof Command.AddColumn add) {
-      if (add.replay() && stream.inLedger()) {
-        throw new EngineException(
-            Code.INVALID,
-            "the events \"" + stream.name() + "\" keeps were taken without the column",
-            "leave WITH REPLAY out: the column is NULL in events from before");
-      }
-      return;
-    }
-    for (String option : ((Command.AlterOptions) command).options().keySet()) {
-      boolean fits =
-          option.equals("idle_after")
-              || option.equals("gaps")
-              || option.equals("retain") && stream.source() != null && stream.inLedger();
-      if (stream.source() == null || !fits) {
-        throw new EngineException(
-            Code.INVALID,
-            "option \"" + option + "\" of a stream cannot be changed",
-            option.equals("retain")
-                ? "only a stream created with retain can be told to retain longer or shorter"
-                : "DROP the stream and create it again");
-      }
-    }
-  }
-
-  private Result alterConnection(String sql, CatalogObject.Connection connection, Command command) {
-    CatalogObject.Connection changed =
-        (CatalogObject.Connection) altered(connection, command, null);
-    connectors.check(changed);
-    store.apply(
-        List.of(
-            new StoredDefinition(
-                store.nextId(), connection.name(), "alter", connection.id(), sql, null)),
-        List.of());
-    sources.closeConnection(connection);
-    catalog = catalog.with(changed);
-    sources.reopen(changed);
-    return new Result.Done("altered connection " + connection.name(), loop.snapshot().epoch());
+  /** Fills a new view while other definitions go on. */
+  private Snapshot fill(CatalogObject view, LiveNode node) {
+    Set<Long> uses = new HashSet<>(Catalog.dependsOn(view));
+    uses.addAll(node.circuit().inputs());
+    Snapshot[] filledTo = new Snapshot[1];
+    making.beside(
+        view.name(),
+        view.kind() + " " + view.name(),
+        uses,
+        check -> filledTo[0] = backfill.fill(node, check));
+    return filledTo[0];
   }
 
   private List<CatalogObject> replaced(CatalogObject existing, Command command) {
@@ -614,6 +433,7 @@ final class Definitions {
   }
 
   private void refuseIfUsed(CatalogObject object, String done) {
+    making.refuseIfUsed(object, done);
     List<CatalogObject> dependents = catalog.dependents(object);
     if (!dependents.isEmpty()) {
       throw new EngineException(
@@ -633,6 +453,9 @@ final class Definitions {
 
   Result drop(Command.Drop command) {
     CatalogObject object = catalog.find(command.name());
+    if (making.stop(command.name()) && object == null) {
+      return new Result.Done("stopped making " + command.name(), loop.snapshot().epoch());
+    }
     if (object == null) {
       if (command.ifExists()) {
         return new Result.Done("there is no \"" + command.name() + "\"", loop.snapshot().epoch());
@@ -656,6 +479,7 @@ final class Definitions {
     going.add(object);
     if (command.cascade()) {
       going.addAll(catalog.dependents(object));
+      going.forEach(o -> making.refuseIfUsed(o, "dropped"));
     } else {
       refuseIfUsed(object, "dropped");
     }
@@ -669,7 +493,7 @@ final class Definitions {
     store.apply(List.of(), going.stream().map(CatalogObject::id).toList());
     List<LiveNode> live = liveNodes(going);
     catalog = catalog.without(going);
-    fed.values().stream().distinct().filter(sources::shared).forEach(this::closeIfUnused);
+    fed.values().stream().distinct().filter(sources::shared).forEach(loads::closeIfUnused);
     long epoch = await(loop.between(() -> live.forEach(loop::detach)));
     forget(going);
     fed.keySet().forEach(o -> sources.forget(o.id()));
@@ -691,7 +515,9 @@ final class Definitions {
 
   /** Starts following a query; the answer so far is its first batch. */
   Subscription follow(Command.QueryPlan query, int maxRows) {
-    return backfill.follow(query, maxRows);
+    Backfill.Following following = backfill.follow(query, maxRows);
+    making.beside(null, "a followed query", following.inputs(), following::fill);
+    return following.join();
   }
 
   static long await(CompletableFuture<Long> done) {

@@ -79,7 +79,14 @@ public final class Engine implements AutoCloseable {
     runner = new QueryRunner(history, this::figures, options.maxResultRows());
     definitions =
         new Definitions(
-            records.definitions(), loop, runner, frontEnd, history, connectors, sources);
+            records.definitions(),
+            loop,
+            runner,
+            frontEnd,
+            history,
+            connectors,
+            sources,
+            definitionLock);
     checkpointer =
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
@@ -142,7 +149,7 @@ public final class Engine implements AutoCloseable {
   private boolean loaded(CatalogObject.Table table) {
     definitionLock.lock();
     try {
-      definitions.reload(table);
+      definitions.loads().reload(table);
       return true;
     } catch (RuntimeException e) {
       LOG.warn("{} cannot be loaded, trying again: {}", table.name(), e.getMessage());
@@ -275,10 +282,10 @@ public final class Engine implements AutoCloseable {
         return definitions.drop(d);
       }
       if (command instanceof Command.RefreshTable r) {
-        return definitions.refresh(r);
+        return definitions.loads().refresh(r);
       }
       return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
-          ? definitions.alter(sql, command)
+          ? definitions.alterations().alter(sql, command)
           : definitions.create(sql, command);
     } finally {
       definitionLock.unlock();

@@ -140,7 +140,7 @@ final class Recovery {
       }
     } else if (node.circuit() != null) {
       try {
-        definitions.backfill().fill(node);
+        definitions.backfill().fill(node, () -> {});
       } catch (RuntimeException e) {
         LOG.error("{} cannot be made again", object.name(), e);
         node.giveUp("it could not be made again from its inputs: " + e.getMessage());

@@ -63,6 +63,7 @@ final class PostgresFeed implements Feed {
   private long ended; // the end of the last transaction read
   private long seen; // no transaction before this place is still to come
   private int gathered;
+  private final Object starting = new Object();
   private volatile boolean closed;
   private volatile String state = "reading";
   private volatile String reason;
@@ -443,8 +444,10 @@ final class PostgresFeed implements Feed {
   public void load(CatalogObject.Table table, Consumer<Page> rows) throws InterruptedException {
     FollowedTable followed = new FollowedTable(table, drift.apply(table.id()), false);
     try {
-      if ("stopped".equals(state)) {
-        beginAnew();
+      synchronized (starting) { // several tables may be loaded at once
+        if ("stopped".equals(state)) {
+          beginAnew();
+        }
       }
       synchronized (this) {
         FollowedTable before = tables.put(table.id(), followed);

@@ -65,7 +65,8 @@ public final class Catalog {
     return out;
   }
 
-  private static Set<Long> dependsOn(CatalogObject object) {
+  /** The numbers of what an object directly depends on. */
+  public static Set<Long> dependsOn(CatalogObject object) {
     SourceSpec source = CatalogObject.sourceOf(object);
     if (source != null) {
       return Set.of(source.connectionId());
