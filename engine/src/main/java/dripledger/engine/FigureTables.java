@@ -5,6 +5,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Figures;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.Rejects;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -13,8 +14,10 @@ import dripledger.engine.source.Drift;
 import dripledger.engine.source.Reject;
 import dripledger.engine.time.Watermark;
 import java.nio.charset.StandardCharsets;
+import java.time.LocalDateTime;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.StringJoiner;
 
 /** Makes the rows of the tables in schema {@code drip} when they are read. Safe from any thread. */
 final class FigureTables {
@@ -83,6 +86,12 @@ final class FigureTables {
     for (Reject pending : loop.pendingRejects()) {
       rows.add(reject(catalog, null, pending));
     }
+    for (CatalogObject object : catalog.all()) {
+      LiveNode node = definitions.node(object.id());
+      if (node != null && node.circuit() != null) {
+        node.circuit().rejects().rows().forEach(r -> rows.add(failing(object, r)));
+      }
+    }
   }
 
   private static Object[] reject(Catalog catalog, Long id, Reject r) {
@@ -97,6 +106,17 @@ final class FigureTables {
       r.raw(),
       r.key()
     };
+  }
+
+  /** A row that a view fails on now. */
+  private static Object[] failing(CatalogObject view, Rejects.Row r) {
+    StringJoiner text = new StringJoiner(", ");
+    for (int c = 0; c < r.layout().columns(); c++) {
+      Object value = BoxedRows.readColumn(r.layout(), r.row(), 0, c);
+      text.add(r.layout().schema().column(c).name() + "=" + value);
+    }
+    LocalDateTime at = BoxedRows.timestamp(r.atMillis() * 1000);
+    return new Object[] {null, view.name(), at, r.reason(), r.step(), text.toString(), null, null};
   }
 
   private void partitions(Catalog catalog, List<Object[]> rows) {

@@ -70,7 +70,9 @@ final class QueryRunner {
           Code.FAILED,
           circuit.rejects().count()
               + " rows could not be computed: "
-              + circuit.rejects().reasons().get(0),
+              + circuit.rejects().reasons().stream()
+                  .findFirst()
+                  .orElse("it is too large to be shown"),
           "leave them out with WHERE, or guard the expression with CASE");
     }
   }

@@ -73,4 +73,27 @@ class CheckpointTest {
     db.run("UPDATE parcel SET grams = 1 WHERE k = 4");
     assertThat(db.rows("SELECT * FROM late")).containsExactly("[70]");
   }
+
+  @Test
+  void rowsAViewFailsOnAreShownUntilTheyGo() {
+    db.run(
+        "CREATE TABLE parcel (k INTEGER PRIMARY KEY, area VARCHAR, grams INTEGER);"
+            + "CREATE MATERIALIZED VIEW per_gram AS SELECT k, 1000 / grams AS g FROM parcel WHERE k > 0;"
+            + "CREATE MATERIALIZED VIEW sums AS SELECT area, SUM(grams) AS g FROM parcel GROUP BY area;"
+            + "INSERT INTO parcel VALUES (1, 'N', 0), (2, 'N', 50), (3, 'S', 0)");
+    String failing = "SELECT object, reason, origin, raw FROM drip.rejects ORDER BY raw";
+    String origin = "filter k > 0; compute k, 1000 / grams as g";
+    assertThat(db.rows(failing))
+        .containsExactly(
+            "[per_gram, division by zero, " + origin + ", k=1, area=N, grams=0]",
+            "[per_gram, division by zero, " + origin + ", k=3, area=S, grams=0]");
+    db.checkpoint();
+    db.crash();
+    assertThat(db.rows(failing)).hasSize(2);
+    db.run("UPDATE parcel SET grams = 5 WHERE k = 3");
+    assertThat(db.rows(failing)).hasSize(1);
+    db.run("DELETE FROM parcel WHERE k = 1");
+    assertThat(db.rows(failing)).isEmpty();
+    assertThat(db.rows("SELECT * FROM per_gram ORDER BY k")).containsExactly("[2, 20]", "[3, 200]");
+  }
 }

@@ -101,7 +101,8 @@ public final class Circuit {
     } else if (node instanceof PlanNode.Values v) {
       register(node, new Constant(v, next, port));
     } else if (node instanceof PlanNode.Transform t) {
-      Operator op = new Transform(t.program(), rejects, next, port);
+      int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
+      Operator op = new Transform(t.program(), rejects, place, next, port);
       build(t.input(), op, 0);
       register(node, op);
     } else if (node instanceof PlanNode.Aggregate a) {

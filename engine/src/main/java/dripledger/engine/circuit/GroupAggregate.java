@@ -4,6 +4,7 @@ import dripledger.engine.expr.Accumulator;
 import dripledger.engine.expr.Accumulators;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -52,6 +53,7 @@ final class GroupAggregate implements Operator {
   private final DistinctValues[] distincts;
   private final Page out;
   private final Rejects rejects;
+  private final int place;
   private final Operator next;
   private final int port;
   private int[] touched = new int[64];
@@ -82,6 +84,7 @@ final class GroupAggregate implements Operator {
     groupColumns = plan.groupColumns();
     global = groupColumns.length == 0;
     keyLayout = new RowLayout(plan.input().schema().project(groupColumns));
+    place = rejects.place(PlanPrinter.step(plan), keyLayout);
     keyWriter = new RowWriter(keyLayout, 256);
     out = new Page(new RowLayout(plan.schema()));
     boolean appendOnly = plan.input().appendOnly();
@@ -226,7 +229,7 @@ final class GroupAggregate implements Operator {
       return true;
     } catch (RuntimeException e) {
       out.abort();
-      rejects.add(weight, e);
+      rejects.add(place, chunk, key, weight, e);
       return false;
     }
   }

@@ -20,7 +20,7 @@ import java.util.List;
  * whoever defines it, then owned by the epoch loop; the figures may be read from any thread.
  */
 public final class LiveNode {
-  private static final byte FIGURES_VERSION = 1;
+  private static final byte FIGURES_VERSION = 2;
 
   private final long id;
   private final String name;
@@ -345,12 +345,7 @@ public final class LiveNode {
         watermark.save(out);
       }
       if (circuit != null) {
-        out.writeLong(circuit.rejects().count());
-        List<String> reasons = circuit.rejects().reasons();
-        out.writeInt(reasons.size());
-        for (String reason : reasons) {
-          out.writeUTF(reason.length() > 1000 ? reason.substring(0, 1000) : reason);
-        }
+        circuit.rejects().save(out);
       }
     } catch (IOException e) {
       throw new UncheckedIOException(e); // an array has no input or output to fail
@@ -392,12 +387,7 @@ public final class LiveNode {
         late = watermark.late();
       }
       if (circuit != null) {
-        long count = in.readLong();
-        List<String> reasons = new ArrayList<>();
-        for (int n = in.readInt(); n > 0; n--) {
-          reasons.add(in.readUTF());
-        }
-        circuit.rejects().restore(count, reasons);
+        circuit.rejects().restore(in);
       }
     } catch (IOException e) {
       throw new StateFormatException("figures that end too early");

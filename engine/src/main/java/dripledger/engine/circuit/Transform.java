@@ -15,14 +15,16 @@ final class Transform implements Operator {
   private final boolean identity;
   private final Page out;
   private final Rejects rejects;
+  private final int place;
   private final Operator next;
   private final int port;
 
-  Transform(CompiledProgram compiled, Rejects rejects, Operator next, int port) {
+  Transform(CompiledProgram compiled, Rejects rejects, int place, Operator next, int port) {
     this.program = compiled.program();
     this.identity = compiled.identity();
     this.out = new Page(compiled.output());
     this.rejects = rejects;
+    this.place = place;
     this.next = next;
     this.port = port;
   }
@@ -48,7 +50,7 @@ final class Transform implements Operator {
         }
       } catch (RuntimeException e) {
         out.abort();
-        rejects.add(weight, e);
+        rejects.add(place, delta.bytes(), delta.start(i), weight, e);
       }
     }
     if (!out.isEmpty()) {

@@ -26,6 +26,11 @@ public final class PlanPrinter {
     return lines;
   }
 
+  /** One step alone. */
+  public static String step(PlanNode node) {
+    return line(node, "").step();
+  }
+
   /**
    * What operator state depends on: the steps and their columns, but not the columns of sources.
    */

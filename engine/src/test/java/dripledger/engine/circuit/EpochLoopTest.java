@@ -127,15 +127,4 @@ class EpochLoopTest {
       Thread.currentThread().interrupt();
     }
   }
-
-  @Test
-  void rejectsAreCountedBackWhenTheRowGoes() {
-    Rejects rejects = new Rejects();
-    for (int i = 0; i < 250; i++) {
-      rejects.add(1, new ArithmeticException("reason " + i));
-    }
-    rejects.add(-50, new ArithmeticException("gone"));
-    assertThat(rejects.count()).isEqualTo(200);
-    assertThat(rejects.reasons()).hasSize(Rejects.KEPT).endsWith("reason 249");
-  }
 }
