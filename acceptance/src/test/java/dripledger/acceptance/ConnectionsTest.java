@@ -62,8 +62,8 @@ class ConnectionsTest extends SourceTest {
         .startsWith("option \"path\": there is no folder /nowhere @1:40");
     assertThat(error("CREATE STREAM s FROM hub_log (topic 'no.such') FORMAT json"))
         .startsWith("option \"topic\": there is no topic \"no.such\" @1:31 | ");
-    assertThat(error("CREATE TABLE s FROM hub_ops (table 'public.nothing')"))
-        .startsWith("option \"table\": there is no table \"public.nothing\"");
+    assertThat(error("CREATE TABLE s FROM hub_ops (table 'public.nowhere')"))
+        .startsWith("option \"table\": there is no table \"public.nowhere\"");
   }
 
   @Test

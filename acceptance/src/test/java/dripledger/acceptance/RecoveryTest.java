@@ -34,7 +34,7 @@ class RecoveryTest extends SourceTest {
   }
 
   private static void smallExpect(String query, String rows) throws Exception {
-    assertThat(soon(small, query, rows)).as(query).isEqualTo(rows);
+    assertThat(soon(small, query, rows, 30)).as(query).isEqualTo(rows);
   }
 
   private static void records(String... statements) throws SQLException {

@@ -7,12 +7,15 @@ import java.util.Map;
 import org.junit.jupiter.api.extension.BeforeAllCallback;
 import org.junit.jupiter.api.extension.ExtendWith;
 import org.junit.jupiter.api.extension.ExtensionContext;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /**
- * What tests of sources share: one hub and one service for all of them, each test with topics,
- * tables and names of its own. The service may be killed; it must be started again.
+ * What tests of sources share: one hub and one service for all of them, one class at a time, each
+ * test with topics, tables and names of its own. The service may be killed; it must be started
+ * again.
  */
 @ExtendWith(SourceTest.Opened.class)
+@ResourceLock("hub")
 abstract class SourceTest {
   protected static Hub hub;
   protected static LiveService service;
@@ -38,12 +41,13 @@ abstract class SourceTest {
 
   /** The rows of a query once they are as expected, or as they are after some seconds. */
   static String soon(String query, String expected) throws Exception {
-    return soon(service, query, expected);
+    return soon(service, query, expected, 15);
   }
 
-  static String soon(LiveService service, String query, String expected) throws Exception {
+  static String soon(LiveService service, String query, String expected, int seconds)
+      throws Exception {
     String found = "";
-    for (int i = 0; i < 150; i++) {
+    for (int i = 0; i < seconds * 10; i++) {
       found = String.valueOf(service.sql(query));
       if (found.equals(expected)) {
         return found;

@@ -103,7 +103,14 @@ class TopicsTest extends SourceTest {
     expect(
         "SELECT field, what, messages, example, first_origin FROM drip.drift WHERE object = 'drifting'",
         "[[colour, new field, 1, \"red\", drifting-0@1]]");
+    Thread.sleep(11_000); // it is saved every 10 seconds
+    service.kill();
+    service.start();
+    expect(
+        "SELECT field, messages, example FROM drip.drift WHERE object = 'drifting'",
+        "[[colour, 1, \"red\"]]");
     service.sql("ALTER STREAM drifting ADD COLUMN colour VARCHAR");
+    expect("SELECT COUNT(*) FROM drip.drift WHERE object = 'drifting'", "[[0]]");
     service.sql("ALTER STREAM drifting_too ADD COLUMN colour VARCHAR WITH REPLAY");
     hub.send("drifting", "k", "{\"parcel\":3,\"colour\":\"blue\"}");
     String fromNow = "[[1, null], [2, null], [3, blue]]";
@@ -118,6 +125,16 @@ class TopicsTest extends SourceTest {
     hub.send("drifting", "k", "{\"parcel\":4,\"colour\":\"blue\"}");
     expect("SELECT n FROM colours WHERE colour = 'blue'", "[[2]]");
     expect("SELECT COUNT(*) FROM drift_count", "[[4]]");
+    service.sql("DROP STREAM drifting_too");
+    assertThat(
+            String.valueOf(
+                service.sql(
+                    "SELECT kind, dropped_at IS NULL, statement FROM drip.history"
+                        + " WHERE name = 'drifting_too' ORDER BY defined_at")))
+        .isEqualTo(
+            "[[stream, false, CREATE STREAM drifting_too (parcel BIGINT) FROM hub_log (topic"
+                + " 'drifting') FORMAT json], [alter, true, ALTER STREAM drifting_too ADD COLUMN"
+                + " colour VARCHAR WITH REPLAY]]");
   }
 
   @Test
@@ -220,8 +237,8 @@ class TopicsTest extends SourceTest {
                 new org.apache.kafka.clients.producer.ProducerRecord<>(
                     "growing", 2, "k", "{\"v\":2}"));
     hub.producer().flush();
-    Thread.sleep(20_000);
-    expect("SELECT SUM(v) FROM growing", "[[3]]");
+    String sum = soon(service, "SELECT SUM(v) FROM growing", "[[3]]", 60);
+    assertThat(sum).as("partitions are looked for every 20 seconds").isEqualTo("[[3]]");
   }
 
   @Test

@@ -1,6 +1,7 @@
 package dripledger.bench;
 
 import dripledger.connectors.OutsideSystems;
+import dripledger.connectors.format.DriftStore;
 import dripledger.demo.KafkaBroker;
 import dripledger.demo.PostgresCluster;
 import dripledger.engine.Engine;
@@ -194,7 +195,7 @@ final class Reading {
   private double ours(String servers, String view, long checkpointMillis) throws Exception {
     clear();
     MemoryLedger ledger = new MemoryLedger();
-    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600)) {
+    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600, DriftStore.NONE)) {
       Engine declaring = engine(ledger, outside, 3_600_000);
       declaring.execute(
           "CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '"
@@ -299,7 +300,7 @@ final class Reading {
     execute(
         store.getConnection(),
         "CREATE TABLE parcel (id bigint PRIMARY KEY, service text, grams integer, note text)");
-    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600)) {
+    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600, DriftStore.NONE)) {
       Engine engine = engine(new MemoryLedger(), outside, 3_600_000);
       engine.execute(
           "CREATE CONNECTION ops TYPE postgres OPTIONS (url '"

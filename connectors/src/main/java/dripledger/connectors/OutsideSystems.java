@@ -2,6 +2,8 @@ package dripledger.connectors;
 
 import dripledger.connectors.file.FileConnector;
 import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.DriftStore;
+import dripledger.connectors.format.FieldTree;
 import dripledger.connectors.format.FormatException;
 import dripledger.connectors.kafka.KafkaConnector;
 import dripledger.connectors.message.Message;
@@ -31,14 +33,21 @@ import java.util.concurrent.ScheduledFuture;
 import java.util.concurrent.TimeUnit;
 import java.util.function.Consumer;
 import java.util.function.UnaryOperator;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
 
 /**
  * All types of outside systems there are, each behind its {@link Connector}. Checks the connections
  * it has been asked about in the background. Safe from any thread.
  */
 public final class OutsideSystems implements Connectors, AutoCloseable {
+  private static final Logger LOG = LoggerFactory.getLogger(OutsideSystems.class);
+  private static final int DRIFT_SECONDS = 10;
+
   private final Map<String, Connector> connectors;
   private final UnaryOperator<String> secrets;
+  private final DriftStore driftStore;
+  private final Map<Long, List<Drift>> savedDrift = new ConcurrentHashMap<>();
   private final Map<Long, DriftLog> drift = new ConcurrentHashMap<>();
   private final Map<Long, String> health = new ConcurrentHashMap<>();
   private final Map<Long, CatalogObject.Connection> watched = new ConcurrentHashMap<>();
@@ -53,16 +62,23 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   /**
    * @param secrets answers the value of a secret by name, or null
    * @param checkSeconds how often connections are checked in the background
+   * @param driftStore where drift is kept, every {@value #DRIFT_SECONDS} seconds
    */
-  public OutsideSystems(UnaryOperator<String> secrets, int checkSeconds) {
+  public OutsideSystems(UnaryOperator<String> secrets, int checkSeconds, DriftStore driftStore) {
     this.secrets = secrets;
+    this.driftStore = driftStore;
     connectors =
         Map.of(
             "kafka", new KafkaConnector(),
             "postgres", new PostgresConnector(),
             "file", new FileConnector());
+    every(checkSeconds, this::checkAll);
+    every(DRIFT_SECONDS, this::saveDrift);
+  }
+
+  private void every(int seconds, Runnable task) {
     ScheduledFuture<?> ignored =
-        checks.scheduleWithFixedDelay(this::checkAll, checkSeconds, checkSeconds, TimeUnit.SECONDS);
+        checks.scheduleWithFixedDelay(task, seconds, seconds, TimeUnit.SECONDS);
   }
 
   private void checkAll() {
@@ -142,7 +158,24 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   private DriftLog driftLog(long objectId) {
-    return drift.computeIfAbsent(objectId, id -> new DriftLog());
+    return drift.computeIfAbsent(objectId, id -> new DriftLog(driftStore.load(id)));
+  }
+
+  /** Saves what has drifted since it was saved last. */
+  private void saveDrift() {
+    drift.forEach(
+        (id, log) -> {
+          List<Drift> now = log.all();
+          if (now.equals(savedDrift.getOrDefault(id, List.of()))) {
+            return;
+          }
+          try {
+            driftStore.save(id, now);
+            savedDrift.put(id, now);
+          } catch (RuntimeException e) {
+            LOG.warn("drift is saved later: {}", e.getMessage());
+          }
+        });
   }
 
   @Override
@@ -152,6 +185,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       SourcePosition from,
       SourceSink sink) {
     watched.put(connection.id(), connection);
+    objects.forEach(o -> driftLog(o.id()).declared(FieldTree.paths(o)));
     return connector(connection).open(options(connection), objects, from, sink, this::driftLog);
   }
 
@@ -196,8 +230,10 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   /** The drift log of a pushed stream. */
-  public DriftLog pushed(long objectId) {
-    return driftLog(objectId);
+  public DriftLog pushed(CatalogObject.Stream stream) {
+    DriftLog log = driftLog(stream.id());
+    log.declared(FieldTree.paths(stream));
+    return log;
   }
 
   @Override
@@ -208,5 +244,6 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   @Override
   public void close() {
     checks.shutdownNow();
+    saveDrift();
   }
 }

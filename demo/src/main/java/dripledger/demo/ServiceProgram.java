@@ -18,7 +18,7 @@ import java.util.stream.Stream;
  * The service's jar, made quick to start: unpacked once, and its loaded classes kept in a
  * class-data archive after the first start. Both lie in a folder {@code service-run} beside the
  * jar, belong to this very jar and Java, and are made again for another. If they cannot be made,
- * the jar is run as it is. Not thread-safe.
+ * the jar is run as it is. Safe from any thread of one process.
  */
 public final class ServiceProgram {
   private static final int SECONDS = 60;
@@ -32,7 +32,7 @@ public final class ServiceProgram {
   }
 
   /** Unpacks the jar unless that has been done. */
-  public static ServiceProgram of(Path jar) throws IOException, InterruptedException {
+  public static synchronized ServiceProgram of(Path jar) throws IOException, InterruptedException {
     Path all = jar.toAbsolutePath().resolveSibling("service-run");
     Path folder = all.resolve(fingerprint(jar));
     Path unpacked = folder.resolve(jar.getFileName());
@@ -78,13 +78,16 @@ public final class ServiceProgram {
    * some seconds, in part of which the process stands still.
    */
   public void keepClasses(long process) throws IOException, InterruptedException {
-    if (archive == null || Files.exists(archive)) {
+    if (archive == null) {
       return;
     }
-    Path fresh = archive.resolveSibling("fresh.jsa");
-    if (run(java("jcmd"), "" + process, "VM.cds", "dynamic_dump", fresh.toString())
-        && Files.exists(fresh)) {
-      Files.move(fresh, archive, StandardCopyOption.ATOMIC_MOVE);
+    synchronized (ServiceProgram.class) {
+      Path fresh = archive.resolveSibling("fresh.jsa");
+      if (!Files.exists(archive)
+          && run(java("jcmd"), "" + process, "VM.cds", "dynamic_dump", fresh.toString())
+          && Files.exists(fresh)) {
+        Files.move(fresh, archive, StandardCopyOption.ATOMIC_MOVE);
+      }
     }
   }
 

@@ -97,7 +97,9 @@ public final class Engine implements AutoCloseable {
   }
 
   private Page figures(long id) {
-    return new FigureTables(definitions, loop, records.rejects(), connectors, sources).rows(id);
+    return new FigureTables(
+            definitions, loop, records.rejects(), connectors, sources, records.definitions())
+        .rows(id);
   }
 
   private void requestCheckpoint() {

@@ -3,6 +3,7 @@ package dripledger.engine;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Figures;
+import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.Rejects;
@@ -26,18 +27,21 @@ final class FigureTables {
   private final RejectStore rejects;
   private final Connectors connectors;
   private final Sources sources;
+  private final DefinitionStore history;
 
   FigureTables(
       Definitions definitions,
       EpochLoop loop,
       RejectStore rejects,
       Connectors connectors,
-      Sources sources) {
+      Sources sources,
+      DefinitionStore history) {
     this.definitions = definitions;
     this.loop = loop;
     this.rejects = rejects;
     this.connectors = connectors;
     this.sources = sources;
+    this.history = history;
   }
 
   Page rows(long id) {
@@ -69,6 +73,13 @@ final class FigureTables {
                 object.name(), d.field(), d.what(), d.count(), d.type(), d.example(), d.origin()
               });
         }
+      }
+    } else if (table == Figures.HISTORY) {
+      for (DefinitionStore.Past past : history.history()) {
+        rows.add(
+            new Object[] {
+              past.name(), past.kind(), past.definedAt(), past.droppedAt(), past.sql()
+            });
       }
     } else {
       partitions(catalog, rows);

@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import dripledger.engine.catalog.DefinitionStore;
+import java.time.LocalDateTime;
 import java.util.ArrayList;
 import java.util.List;
 
@@ -13,6 +14,13 @@ final class MemoryDefinitions implements DefinitionStore {
   @Override
   public synchronized List<StoredDefinition> load() {
     return new ArrayList<>(stored);
+  }
+
+  @Override
+  public synchronized List<Past> history() {
+    return stored.stream()
+        .map(d -> new Past(d.name(), d.kind(), d.sql(), LocalDateTime.MIN, null))
+        .toList();
   }
 
   @Override

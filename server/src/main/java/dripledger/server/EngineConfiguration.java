@@ -6,6 +6,7 @@ import dripledger.engine.EngineOptions;
 import dripledger.engine.Records;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
+import dripledger.server.records.PostgresDrift;
 import dripledger.server.records.PostgresLedger;
 import dripledger.server.records.Rejects;
 import dripledger.server.records.Secrets;
@@ -49,8 +50,9 @@ class EngineConfiguration {
   }
 
   @Bean(destroyMethod = "close")
-  OutsideSystems outsideSystems(Secrets secrets, Settings settings) {
-    return new OutsideSystems(secrets::value, settings.connectionCheckSeconds());
+  OutsideSystems outsideSystems(DataSource dataSource, Secrets secrets, Settings settings) {
+    return new OutsideSystems(
+        secrets::value, settings.connectionCheckSeconds(), new PostgresDrift(dataSource));
   }
 
   @Bean(destroyMethod = "close")

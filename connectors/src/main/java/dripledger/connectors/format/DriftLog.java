@@ -5,6 +5,7 @@ import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.Supplier;
 
 /**
@@ -13,6 +14,9 @@ import java.util.function.Supplier;
  * thread.
  */
 public final class DriftLog {
+  private static final String NEW_FIELD = "new field";
+  private static final String TYPE = "type";
+  private static final String OTHER_KEY = "not the row's key";
   private static final int MAX_FIELDS = 200;
   private static final int EXAMPLE_CHARS = 80;
 
@@ -27,6 +31,24 @@ public final class DriftLog {
   private final Map<String, Entry> types = new HashMap<>();
   private final Map<String, Entry> keys = new HashMap<>();
   private volatile Supplier<String> origin = () -> "";
+
+  /** Begins where an earlier process was. */
+  public DriftLog(List<Drift> before) {
+    for (Drift d : before) {
+      Entry entry = new Entry();
+      entry.count = d.count();
+      entry.type = d.type();
+      entry.example = d.example();
+      entry.origin = d.origin();
+      (d.what().equals(NEW_FIELD) ? fields : d.what().equals(TYPE) ? types : keys)
+          .put(d.field(), entry);
+    }
+  }
+
+  /** Forgets new fields that are declared by now. */
+  public synchronized void declared(Set<String> paths) {
+    fields.keySet().removeAll(paths);
+  }
 
   /** Who tells where the message being read stands; asked when something is met first. */
   public void at(Supplier<String> place) {
@@ -77,9 +99,9 @@ public final class DriftLog {
   /** What was noted so far. */
   public synchronized List<Drift> all() {
     List<Drift> all = new ArrayList<>();
-    fields.forEach((f, e) -> all.add(drift(f, "new field", e)));
-    types.forEach((f, e) -> all.add(drift(f, "type", e)));
-    keys.forEach((f, e) -> all.add(drift(f, "not the row's key", e)));
+    fields.forEach((f, e) -> all.add(drift(f, NEW_FIELD, e)));
+    types.forEach((f, e) -> all.add(drift(f, TYPE, e)));
+    keys.forEach((f, e) -> all.add(drift(f, OTHER_KEY, e)));
     return all;
   }
 

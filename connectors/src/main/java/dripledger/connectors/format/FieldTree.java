@@ -1,10 +1,14 @@
 package dripledger.connectors.format;
 
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
+import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 
 /**
  * The fields of a message: which column each fills, and which objects hold fields that fill more.
@@ -39,6 +43,26 @@ public final class FieldTree {
       }
     }
     return root;
+  }
+
+  /** The fields that a stream or table declares, as they are shown; those inside of ROWs too. */
+  public static Set<String> paths(CatalogObject object) {
+    Set<String> paths = new HashSet<>();
+    Schema schema = object.schema();
+    Origins origins = CatalogObject.originsOf(object);
+    for (int i = 0; i < schema.size(); i++) {
+      if (!origins.meta().containsKey(i)) {
+        add(String.join(".", origins.path(i, schema)), schema.type(i), paths);
+      }
+    }
+    return paths;
+  }
+
+  private static void add(String path, ColumnType type, Set<String> paths) {
+    paths.add(path);
+    if (type.kind() == ColumnType.Kind.ROW) {
+      type.fields().forEach(f -> add(path + "." + f.name(), f.type(), paths));
+    }
   }
 
   /** How the object is shown before the names of its fields; empty for the message itself. */

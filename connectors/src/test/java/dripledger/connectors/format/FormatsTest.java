@@ -285,7 +285,7 @@ class FormatsTest {
             .with(1, null, Origins.parse("$.scanner.id"))
             .with(2, null, Origins.parse("lax $.scanner.power.\"Battery Left\""))
             .with(3, null, List.of("Lot"));
-    DriftLog drift = new DriftLog();
+    DriftLog drift = new DriftLog(List.of());
     MessageReader reader =
         new MessageReader(stream(schema, source("json", Map.of()), origins), drift);
     Page page = new Page(new RowLayout(reader.pageSchema()));
@@ -349,7 +349,7 @@ class FormatsTest {
         Schema.of(
             new Column("gate", ColumnType.varchar(-1)),
             new Column("n", ColumnType.of(Kind.INTEGER)));
-    DriftLog drift = new DriftLog();
+    DriftLog drift = new DriftLog(List.of());
     drift.at(() -> "here");
     JsonDecoder decoder = new JsonDecoder(schema, Origins.NONE, drift);
     RowBuilder row = new RowBuilder(schema);
@@ -366,5 +366,10 @@ class FormatsTest {
         .containsExactlyInAnyOrder("colour new field 2", "n type 1");
     assertThat(drift.all().get(0).example()).isEqualTo("\"red\"");
     assertThat(drift.all().get(0).origin()).isEqualTo("here");
+    DriftLog later = new DriftLog(drift.all());
+    assertThat(later.known("colour")).isTrue();
+    assertThat(later.all().get(0).count()).isEqualTo(3);
+    later.declared(java.util.Set.of("colour"));
+    assertThat(later.all().stream().map(d -> d.field())).containsExactly("n");
   }
 }

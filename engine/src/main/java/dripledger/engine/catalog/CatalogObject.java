@@ -232,8 +232,21 @@ public sealed interface CatalogObject {
                     column("watermark", Kind.TIMESTAMP),
                     column("idle", Kind.BOOLEAN))));
 
+    /** Every statement that defined something, and when what it made was dropped. */
+    public static final Figures HISTORY =
+        new Figures(
+            -15,
+            "history",
+            new Schema(
+                List.of(
+                    column("name", Kind.VARCHAR),
+                    column("kind", Kind.VARCHAR),
+                    column("defined_at", Kind.TIMESTAMP),
+                    column("dropped_at", Kind.TIMESTAMP),
+                    column("statement", Kind.VARCHAR))));
+
     /** All of them. */
-    public static final List<Figures> ALL = List.of(REJECTS, INPUTS, DRIFT, PARTITIONS);
+    public static final List<Figures> ALL = List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

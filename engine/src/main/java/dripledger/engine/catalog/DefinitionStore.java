@@ -1,5 +1,6 @@
 package dripledger.engine.catalog;
 
+import java.time.LocalDateTime;
 import java.util.List;
 
 /** Where definitions outlive the process. Called by one thread at a time; may block. */
@@ -18,6 +19,19 @@ public interface DefinitionStore {
 
   /** All statements in force, in the order they were made. */
   List<StoredDefinition> load();
+
+  /**
+   * A statement that defined something once.
+   *
+   * @param kind of what it made, or {@code alter}
+   * @param definedAt when, in UTC
+   * @param droppedAt when what it made was dropped, in UTC; null if it is there
+   */
+  record Past(
+      String name, String kind, String sql, LocalDateTime definedAt, LocalDateTime droppedAt) {}
+
+  /** Every statement that ever defined something, oldest first. */
+  List<Past> history();
 
   /** A number never given before. */
   long nextId();

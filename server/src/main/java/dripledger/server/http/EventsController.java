@@ -78,7 +78,7 @@ class EventsController {
     List<CompletableFuture<Ledger.Receipt>> receipts = new ArrayList<>();
     List<BadRecord> rejects = new ArrayList<>();
     List<Reject> kept = new ArrayList<>();
-    DriftLog drift = outside.pushed(stream.id());
+    DriftLog drift = outside.pushed(stream);
     String pushed = "pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z";
     drift.at(() -> pushed);
     long[] counts = new long[2];

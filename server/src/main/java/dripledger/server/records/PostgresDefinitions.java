@@ -6,6 +6,9 @@ import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
 import java.sql.SQLException;
+import java.time.LocalDateTime;
+import java.time.OffsetDateTime;
+import java.time.ZoneOffset;
 import java.util.ArrayList;
 import java.util.List;
 import javax.sql.DataSource;
@@ -45,6 +48,29 @@ public final class PostgresDefinitions implements DefinitionStore {
   }
 
   @Override
+  public List<Past> history() {
+    List<Past> all = new ArrayList<>();
+    try (Connection c = dataSource.getConnection();
+        PreparedStatement s =
+            c.prepareStatement(
+                "SELECT name, kind, statement, defined_at, dropped_at FROM definition_history"
+                    + " ORDER BY defined_at, id");
+        ResultSet r = s.executeQuery()) {
+      while (r.next()) {
+        all.add(new Past(r.getString(1), r.getString(2), r.getString(3), utc(r, 4), utc(r, 5)));
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the history cannot be read", e);
+    }
+    return all;
+  }
+
+  private static LocalDateTime utc(ResultSet r, int column) throws SQLException {
+    OffsetDateTime at = r.getObject(column, OffsetDateTime.class);
+    return at == null ? null : at.withOffsetSameInstant(ZoneOffset.UTC).toLocalDateTime();
+  }
+
+  @Override
   public long nextId() {
     return number("SELECT nextval('definition_number')");
   }
@@ -72,6 +98,7 @@ public final class PostgresDefinitions implements DefinitionStore {
           update(c, "UPDATE ledger_end SET position = 0 WHERE relation_id = ?", id);
           update(c, "DELETE FROM ledger_input WHERE input_id = ?", id);
           update(c, "DELETE FROM reject WHERE object_id = ?", id);
+          update(c, "DELETE FROM drift WHERE object_id = ?", id);
         }
         for (StoredDefinition d : added) {
           update(
