@@ -75,7 +75,7 @@ const look = () => guarded(async () => {
     kind: kind.value,
     options: { [option]: source.name },
     format: source.kind === 'table' ? null : format.value,
-    flat: flat.value,
+    flat: flat.value && inner.value,
   });
   sql.value = proposal.value.sql + ';';
 });
@@ -133,8 +133,8 @@ onMounted(load);
             <InputText v-model="name" size="small" aria-label="name" class="name" data-test="declare-name" />
             <SelectButton v-if="chosen.kind !== 'table'" v-model="kind" :options="['stream', 'table']" :allow-empty="false" size="small" />
             <Select v-if="chosen.kind !== 'table'" v-model="format" :options="formats" size="small" aria-label="format" />
-            <label v-if="chosen.kind !== 'table' && inner" class="flat" title="instead of a ROW for each object inside of messages">
-              <Checkbox v-model="flat" binary size="small" data-test="declare-flat" /> a column per inner field
+            <label v-if="chosen.kind !== 'table'" class="flat" :class="{ faded: !inner }" title="instead of a ROW for each object inside of messages">
+              <Checkbox v-model="flat" binary size="small" :disabled="!inner" data-test="declare-flat" /> a column per inner field
             </label>
             <Button size="small" label="Propose" :loading="busy" data-test="propose" @click="look" />
           </template>

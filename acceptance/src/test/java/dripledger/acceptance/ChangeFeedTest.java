@@ -163,11 +163,11 @@ class ChangeFeedTest extends SourceTest {
         "CREATE TABLE little (id integer PRIMARY KEY)",
         "INSERT INTO little VALUES (1)");
     String create = "CREATE TABLE bulky FROM hub_ops (table 'public.bulky')";
+    service.sql("CREATE TABLE little FROM hub_ops (table 'public.little')");
     CompletableFuture<String> first;
     try (Connection holding = held("bulky")) {
       first = CompletableFuture.supplyAsync(() -> outcome(create));
       awaitLoading(first);
-      service.sql("CREATE TABLE little FROM hub_ops (table 'public.little')");
       service.sql("CREATE MATERIALIZED VIEW littles AS SELECT COUNT(*) AS n FROM little");
       CompletableFuture<String> followed = CompletableFuture.supplyAsync(() -> follow("littles"));
       for (int id = 2; !followed.isDone(); id++) {
@@ -231,7 +231,7 @@ class ChangeFeedTest extends SourceTest {
   }
 
   private static void awaitLoading(CompletableFuture<String> making) throws Exception {
-    for (int i = 0; i < 500; i++) {
+    for (int i = 0; i < 1000; i++) {
       if (service.call("GET", "/api/v1/objects", null).body().contains("\"loading\":{\"bulky\"")) {
         return;
       }

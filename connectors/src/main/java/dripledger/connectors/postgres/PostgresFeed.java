@@ -547,6 +547,7 @@ final class PostgresFeed implements Feed {
       return;
     }
     try (Connection c = access.connect()) {
+      PostgresAccess.execute(c, "SET lock_timeout = '5s'"); // others may hold the table for long
       PostgresAccess.execute(
           c,
           "ALTER PUBLICATION %I DROP TABLE %I.%I",

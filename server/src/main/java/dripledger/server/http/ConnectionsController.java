@@ -114,7 +114,7 @@ class ConnectionsController {
    * of objects inside.
    */
   record Wanted(
-      String name, String kind, Map<String, String> options, String format, boolean flat) {}
+      String name, String kind, Map<String, String> options, String format, Boolean flat) {}
 
   @PostMapping("/api/v1/connections/{name}/propose")
   Map<String, Object> propose(@PathVariable String name, @RequestBody Wanted wanted) {
@@ -128,7 +128,10 @@ class ConnectionsController {
     boolean table = "table".equals(wanted.kind());
     Engine.ProposedDefinition proposed =
         engine.propose(
-            wanted.name() == null ? "unnamed" : wanted.name(), source, table, wanted.flat());
+            wanted.name() == null ? "unnamed" : wanted.name(),
+            source,
+            table,
+            Boolean.TRUE.equals(wanted.flat()));
     Map<String, Object> answer = new LinkedHashMap<>();
     Proposal proposal = proposed.proposal();
     answer.put("sampled", proposal.sampled());
