@@ -51,7 +51,7 @@ final class RejectsCommand implements Callable<Integer> {
   public Integer call() throws IOException {
     if (!replay) {
       String sql =
-          "SELECT id, at, reason, origin, raw FROM drip.rejects WHERE object = :name"
+          "SELECT id, at, reason, origin, raw, raw_bytes IS NULL FROM drip.rejects WHERE object = :name"
               + " ORDER BY at DESC LIMIT "
               + count;
       print(drip.service().sql(sql, Map.of("name", name)).get(0));
@@ -64,17 +64,20 @@ final class RejectsCommand implements Callable<Integer> {
     body.put("replacement", replacement);
     Map<String, Object> answer =
         drip.service().post("/api/v1/objects/" + Service.encode(name) + "/rejects/replay", body);
+    int taken = ((Number) answer.get("taken")).intValue();
+    int overtaken = ((Number) answer.get("overtaken")).intValue();
+    Object reason = answer.get("first_reason");
     System.out.println(
-        answer.get("taken")
-            + " taken in (epoch "
-            + answer.get("epoch")
-            + "), "
-            + (answer.get("overtaken").equals(0)
-                ? ""
-                : answer.get("overtaken") + " overtaken by a later message for the same row, ")
+        taken
+            + " taken in"
+            + (taken > 0 ? " (epoch " + answer.get("epoch") + ")" : "")
+            + (overtaken > 0
+                ? ", " + overtaken + " overtaken by a later message for the same row"
+                : "")
+            + ", "
             + answer.get("left")
             + " left"
-            + (answer.get("first_reason") == null ? "" : ": " + answer.get("first_reason")));
+            + (reason == null ? "" : ": " + reason));
     return ((Number) answer.get("left")).intValue() > 0 ? 3 : 0;
   }
 
@@ -83,7 +86,9 @@ final class RejectsCommand implements Callable<Integer> {
     List<?> rows = (List<?>) result.get("rows");
     for (Object row : rows) {
       List<?> r = (List<?>) row;
-      String id = r.get(0) == null ? "not saved yet" : "id " + r.get(0);
+      // A row that a view fails on is no message: it is there as long as the view fails on it.
+      boolean failing = r.get(0) == null && r.get(4) != null && Boolean.TRUE.equals(r.get(5));
+      String id = failing ? "fails now" : r.get(0) == null ? "not saved yet" : "id " + r.get(0);
       System.out.printf("%s, %s, %s: %s%n", id, TextTable.cell(r.get(1)), r.get(3), r.get(2));
       System.out.println("  " + (r.get(4) == null ? "(no value)" : r.get(4)));
     }

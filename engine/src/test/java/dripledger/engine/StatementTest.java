@@ -290,4 +290,37 @@ class StatementTest {
     assertThat(db.rows("EXPLAIN parcel_now").get(0)).contains("aggregate");
     assertThat(db.rows("DESCRIBE parcel_now").get(0)).isEqualTo("[parcel, BIGINT, false, key]");
   }
+
+  @Test
+  void expressionsAreShownAsTheyAreMeant() {
+    db.run("CREATE TABLE e (a INTEGER PRIMARY KEY, b INTEGER, s VARCHAR, t BOOLEAN)");
+    String[] expressions = {
+      "1000 / (a - b / 2 * 2)",
+      "a - (b - 1)",
+      "a - b - 1",
+      "-(a + b)",
+      "(a + b) * (a - b)",
+      "a * b + 1",
+      "(s || 'x') LIKE 'y%'",
+      "(a = 1 OR b = 2) AND t",
+      "(a = 1 AND b = 2) OR t",
+      "NOT (t OR b = 1)",
+    };
+    String[] shown = {
+      "1000 / (a - b / 2 * 2)",
+      "a - (b - 1)",
+      "a - b - 1",
+      "-(a + b)",
+      "(a + b) * (a - b)",
+      "a * b + 1",
+      "s || 'x' LIKE 'y%'",
+      "(a = 1 OR b = 2) AND t",
+      "(a = 1 AND b = 2) OR t",
+      "b <> 1 AND NOT t",
+    };
+    for (int i = 0; i < expressions.length; i++) {
+      assertThat(db.rows("EXPLAIN SELECT " + expressions[i] + " AS x FROM e").get(0))
+          .startsWith("[compute " + shown[i] + " as x,");
+    }
+  }
 }

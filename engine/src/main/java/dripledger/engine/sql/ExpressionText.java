@@ -1,8 +1,8 @@
 package dripledger.engine.sql;
 
+import java.util.ArrayList;
 import java.util.List;
 import java.util.Locale;
-import java.util.stream.Collectors;
 import org.apache.calcite.rex.RexCall;
 import org.apache.calcite.rex.RexFieldAccess;
 import org.apache.calcite.rex.RexInputRef;
@@ -41,22 +41,44 @@ final class ExpressionText {
     }
     String name = call.getOperator().getName();
     if (call.getOperator() instanceof SqlBinaryOperator) {
-      boolean logic = call.getKind() == SqlKind.AND || call.getKind() == SqlKind.OR;
-      return call.getOperands().stream()
-          .map(o -> of(o, names))
-          .map(o -> logic && o.contains(" AND ") || o.contains(" OR ") ? "(" + o + ")" : o)
-          .collect(Collectors.joining(" " + name + " "));
+      List<String> parts = new ArrayList<>();
+      for (int i = 0; i < operands.size(); i++) {
+        parts.add(bound(call, i, operands.get(i)));
+      }
+      return String.join(" " + name + " ", parts);
     }
     if (call.getOperator() instanceof SqlPostfixOperator) {
-      return operands.get(0) + " " + name;
+      return bound(call, 0, operands.get(0)) + " " + name;
     }
     if (call.getOperator() instanceof SqlPrefixOperator) {
-      return name + (name.length() > 1 ? " " : "") + operands.get(0);
+      return name + (name.length() > 1 ? " " : "") + bound(call, 0, operands.get(0));
     }
     if (call.getKind() == SqlKind.LIKE) {
-      return operands.get(0) + " " + name + " " + operands.get(1);
+      return bound(call, 0, operands.get(0)) + " " + name + " " + operands.get(1);
     }
     return name.toLowerCase(Locale.ROOT) + "(" + String.join(", ", operands) + ")";
+  }
+
+  /** An operand, in parentheses where the operator would tear it apart. */
+  private static String bound(RexCall call, int place, String text) {
+    if (!(call.getOperands().get(place) instanceof RexCall inner) || !isInfix(inner)) {
+      return text;
+    }
+    SqlKind kind = call.getKind();
+    boolean same = (kind == SqlKind.AND || kind == SqlKind.OR) && inner.getKind() == kind;
+    int outside = call.getOperator().getLeftPrec();
+    int within = inner.getOperator().getLeftPrec();
+    boolean loose = within < outside || within == outside && place > 0;
+    // Not needed, but nobody remembers whether AND or OR goes first.
+    boolean doubtful = kind == SqlKind.OR && inner.getKind() == SqlKind.AND;
+    return !same && (loose || doubtful) ? "(" + text + ")" : text;
+  }
+
+  private static boolean isInfix(RexCall call) {
+    return call.getOperator() instanceof SqlBinaryOperator
+        || call.getOperator() instanceof SqlPostfixOperator
+        || call.getOperator() instanceof SqlPrefixOperator
+        || call.getKind() == SqlKind.LIKE;
   }
 
   private static String literal(RexLiteral literal) {
