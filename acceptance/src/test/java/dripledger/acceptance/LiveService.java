@@ -112,7 +112,8 @@ final class LiveService implements AutoCloseable {
   private boolean healthy() {
     try {
       HttpURLConnection c =
-          (HttpURLConnection) URI.create(url() + "/actuator/health").toURL().openConnection();
+          (HttpURLConnection)
+              URI.create(url() + "/actuator/health/readiness").toURL().openConnection();
       return c.getResponseCode() == 200;
     } catch (IOException e) {
       return false;

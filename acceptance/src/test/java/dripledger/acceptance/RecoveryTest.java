@@ -170,4 +170,45 @@ class RecoveryTest extends SourceTest {
     assertThat(small.call("GET", "/api/v1/objects/cut", null).body())
         .doesNotContain("loaded again");
   }
+
+  @Test
+  void aViewThatCannotBeMadeAtTheStartIsMadeWhenItsBrokerIsBack() throws Exception {
+    hub.topic("late.scan", 1);
+    small.sql(
+        "CREATE STREAM late_scan (parcel BIGINT, gate VARCHAR, grams INTEGER) FROM hub_log (topic 'late.scan') FORMAT json;"
+            + "CREATE MATERIALIZED VIEW late_sums AS SELECT gate, SUM(grams) AS g FROM late_scan GROUP BY gate;"
+            + "CREATE MATERIALIZED VIEW late_all AS SELECT SUM(g) AS g FROM late_sums;"
+            + "CREATE TABLE late_by_hand (k INTEGER PRIMARY KEY)");
+    hub.send("late.scan", "k", scan(1, "G01", 5), scan(2, "G02", 6));
+    smallExpect("SELECT g FROM late_all", "[[11]]");
+    small.stop();
+    records(
+        "UPDATE checkpoint_node SET plan = 'other' FROM definition WHERE node_id = definition.id AND name LIKE 'late%'");
+    hub.broker().kill();
+    try {
+      small.start();
+      small.sql("INSERT INTO late_by_hand VALUES (1)");
+      smallExpect("SELECT COUNT(*) FROM late_by_hand", "[[1]]");
+      assertThat(small.call("GET", "/api/v1/objects/late_sums", null).body())
+          .contains("could not be made again from its inputs yet");
+      assertThat(small.call("GET", "/actuator/health", null).status()).isEqualTo(503);
+      assertThatThrownBy(() -> small.sql("SELECT * FROM late_all"))
+          .hasMessageContaining("late_all");
+    } finally {
+      hub.broker().start();
+    }
+    hub.send("late.scan", "k", scan(3, "G01", 7));
+    String sums = "";
+    for (int i = 0; i < 600 && !sums.equals("[[18]]"); i++) {
+      Thread.sleep(100);
+      try {
+        sums = String.valueOf(small.sql("SELECT g FROM late_all"));
+      } catch (java.io.IOException e) {
+        sums = "not yet";
+      }
+    }
+    assertThat(sums).isEqualTo("[[18]]");
+    smallExpect("SELECT * FROM late_sums ORDER BY gate", "[[G01, 12], [G02, 6]]");
+    assertThat(small.call("GET", "/actuator/health", null).status()).isEqualTo(200);
+  }
 }

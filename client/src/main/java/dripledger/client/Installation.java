@@ -130,7 +130,7 @@ final class Installation {
         throw new Problem("the service did not start", "its log says why: " + serviceLog(), 1);
       }
       try {
-        service.get("/actuator/health");
+        service.get("/actuator/health/readiness");
         return;
       } catch (Problem e) {
         Thread.sleep(200);

@@ -121,7 +121,12 @@ final class Alterations {
           List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),
           List.of());
       definitions.publish(changed, node);
-      Definitions.await(loop.between(() -> loop.replace(old, node)));
+      Definitions.await(
+          loop.between(
+              () -> {
+                node.takeOver(old, System.currentTimeMillis());
+                loop.replace(old, node);
+              }));
     } finally {
       if (connection != null) {
         sources.open(definitions.catalog().find(name));

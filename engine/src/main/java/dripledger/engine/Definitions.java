@@ -399,6 +399,20 @@ final class Definitions {
         epoch);
   }
 
+  /** Makes a view that is attached and failed again from its inputs. */
+  void remake(CatalogObject.MaterializedView view) {
+    LiveNode fresh = liveNode(view);
+    Snapshot filledTo = fill(view, fresh);
+    LiveNode old = node(view.id());
+    await(
+        loop.between(
+            () -> {
+              backfill.catchUp(fresh, filledTo, loop.snapshot());
+              loop.replace(old, fresh);
+            }));
+    keep(view.id(), fresh);
+  }
+
   /** Fills a new view while other definitions go on. */
   private Snapshot fill(CatalogObject view, LiveNode node) {
     Set<Long> uses = new HashSet<>(Catalog.dependsOn(view));

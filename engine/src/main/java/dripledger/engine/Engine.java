@@ -110,7 +110,7 @@ public final class Engine implements AutoCloseable {
   /** Recovers, then starts the epoch loop, the sources and the checkpoints. Called once. */
   public void start() {
     definitions.load();
-    List<CatalogObject.Table> toLoad =
+    List<CatalogObject> left =
         new Recovery(
                 definitions, loop, ledger, records.checkpoints(), history, sources, checkpointer)
             .run();
@@ -127,17 +127,17 @@ public final class Engine implements AutoCloseable {
     loop.start();
     checkpointer.start();
     sources.openAll();
-    if (!toLoad.isEmpty()) {
-      Thread loader = new Thread(() -> load(toLoad), "table-loader");
+    if (!left.isEmpty()) {
+      Thread loader = new Thread(() -> makeLater(left), "late-maker");
       loader.setDaemon(true);
       loader.start();
     }
   }
 
-  /** Tables that were not in the checkpoint, while the rest is served already. */
-  private void load(List<CatalogObject.Table> tables) {
-    for (CatalogObject.Table table : tables) {
-      while (!closed && catalog().find(table.id()) != null && !loaded(table)) {
+  /** Makes what could not be made at the start, while the rest is served already. */
+  private void makeLater(List<CatalogObject> left) {
+    for (CatalogObject object : left) {
+      while (!closed && catalog().find(object.id()) != null && !made(object)) {
         try {
           Thread.sleep(LOAD_RETRY_MILLIS);
         } catch (InterruptedException e) {
@@ -148,13 +148,17 @@ public final class Engine implements AutoCloseable {
     requestCheckpoint();
   }
 
-  private boolean loaded(CatalogObject.Table table) {
+  private boolean made(CatalogObject object) {
     definitionLock.lock();
     try {
-      definitions.loads().reload(table);
+      if (object instanceof CatalogObject.Table table) {
+        definitions.loads().reload(table);
+      } else {
+        definitions.remake((CatalogObject.MaterializedView) object);
+      }
       return true;
     } catch (RuntimeException e) {
-      LOG.warn("{} cannot be loaded, trying again: {}", table.name(), e.getMessage());
+      LOG.warn("{} cannot be made, trying again: {}", object.name(), e.getMessage());
       return false;
     } finally {
       definitionLock.unlock();
@@ -207,7 +211,7 @@ public final class Engine implements AutoCloseable {
 
   /** The version of a table or materialized view in a snapshot. */
   public static RelationVersion relation(CatalogObject object, Snapshot snapshot) {
-    RelationVersion version = snapshot.relation(object.id());
+    RelationVersion version = snapshot.readable(object.id());
     if (version == null) {
       throw new EngineException(
           Code.INVALID,

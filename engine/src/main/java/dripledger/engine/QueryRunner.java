@@ -96,7 +96,7 @@ final class QueryRunner {
 
   /** Gives everything a relation holds at the snapshot. */
   void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
-    RelationVersion version = snapshot.relation(id);
+    RelationVersion version = snapshot.readable(id);
     if (id < 0) {
       sink.accept(figures.apply(id));
     } else if (version != null) {

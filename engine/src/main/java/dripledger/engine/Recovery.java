@@ -27,6 +27,7 @@ import org.slf4j.LoggerFactory;
  * the loop starts.
  */
 final class Recovery {
+  private static final String GIVEN_UP = "it could not be made again from its inputs yet: ";
   private static final Logger LOG = LoggerFactory.getLogger(Recovery.class);
   private static final int REPLAY_ROWS = 50_000;
 
@@ -37,6 +38,8 @@ final class Recovery {
   private final StreamHistory history;
   private final Sources sources;
   private final Checkpointer checkpointer;
+  private final List<CatalogObject.MaterializedView> toMake = new ArrayList<>();
+  private final Map<Long, String> unreachable = new HashMap<>();
   private final List<CatalogObject.Table> toLoad = new ArrayList<>();
 
   Recovery(
@@ -59,9 +62,10 @@ final class Recovery {
   /**
    * Recovers.
    *
-   * @return tables of shared feeds that have no saved rows and must be loaded once feeds are open
+   * @return what could not be made and must be tried again once feeds are open: tables of shared
+   *     feeds without saved rows, and views whose inputs could not be read, inputs first
    */
-  List<CatalogObject.Table> run() {
+  List<CatalogObject> run() {
     long began = System.nanoTime();
     Saved saved = store.latest();
     long sequence = saved == null ? 0 : saved.sequence();
@@ -99,7 +103,9 @@ final class Recovery {
         definitions.catalog().all().size(),
         saved == null ? "none" : saved.epoch(),
         (System.nanoTime() - began) / 1_000_000);
-    return toLoad;
+    List<CatalogObject> left = new ArrayList<>(toLoad);
+    left.addAll(toMake);
+    return left;
   }
 
   private boolean restore(CatalogObject object, LiveNode node, SavedNode state) {
@@ -140,13 +146,36 @@ final class Recovery {
       }
     } else if (node.circuit() != null) {
       try {
+        refuseIfUnreachable(node);
         definitions.backfill().fill(node, () -> {});
       } catch (RuntimeException e) {
-        LOG.error("{} cannot be made again", object.name(), e);
-        node.giveUp("it could not be made again from its inputs: " + e.getMessage());
+        LOG.error("{} cannot be made again yet: {}", object.name(), e.getMessage());
+        node.giveUp(GIVEN_UP + e.getMessage());
+        connections(node).forEach(c -> unreachable.putIfAbsent(c, e.getMessage()));
+        toMake.add((CatalogObject.MaterializedView) object);
       }
     }
     loop.attach(node);
+  }
+
+  /** A source that did not answer once is not waited for again while nobody is served. */
+  private void refuseIfUnreachable(LiveNode view) {
+    for (long connection : connections(view)) {
+      if (unreachable.containsKey(connection)) {
+        throw new EngineException(EngineException.Code.FAILED, unreachable.get(connection));
+      }
+    }
+  }
+
+  /** The connections that must be read to make a view: those of streams that are not kept. */
+  private Set<Long> connections(LiveNode view) {
+    Set<Long> connections = new HashSet<>();
+    for (long input : view.circuit().inputs()) {
+      if (definitions.catalog().find(input) instanceof CatalogObject.Stream s && !s.inLedger()) {
+        connections.add(s.source().connectionId());
+      }
+    }
+    return connections;
   }
 
   private void replay(long after) {

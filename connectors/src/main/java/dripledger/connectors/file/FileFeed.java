@@ -1,6 +1,7 @@
 package dripledger.connectors.file;
 
 import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.TroubleLog;
 import dripledger.connectors.format.DriftLog;
 import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
@@ -28,13 +29,13 @@ final class FileFeed implements Feed {
   private static final long LOOK_MILLIS = 500;
 
   private final ConnectionOptions options;
-  private final CatalogObject object;
   private final SourceSpec source;
   private final FilePosition position;
   private final SourceSink sink;
   private final FileReader reader;
   private final boolean once;
   private final Set<String> finished = new HashSet<>();
+  private final TroubleLog troubles;
   private final Thread thread;
   private volatile boolean closed;
   private volatile String state = "reading";
@@ -50,12 +51,12 @@ final class FileFeed implements Feed {
       SourceSink sink,
       DriftLog drift) {
     this.options = options;
-    this.object = object;
     this.sink = sink;
     position = from;
     source = CatalogObject.sourceOf(object);
     once = source.option("read", "watch").equals("once");
     reader = FileReader.of(object, drift);
+    troubles = new TroubleLog(LOG, object.name());
     thread = new Thread(this::run, "feed-" + object.name());
     thread.start();
   }
@@ -64,6 +65,7 @@ final class FileFeed implements Feed {
     while (!closed) {
       try {
         readAll();
+        troubles.over();
         state = "reading";
         reason = null;
         if (once) {
@@ -75,7 +77,7 @@ final class FileFeed implements Feed {
       } catch (IOException | RuntimeException e) {
         state = "waiting";
         reason = e instanceof EngineException ? e.getMessage() : "the folder: " + e.getMessage();
-        LOG.warn("{} cannot be read, trying again: {}", object.name(), reason);
+        troubles.tell(reason);
         try {
           Thread.sleep(LOOK_MILLIS * 4);
         } catch (InterruptedException interrupted) {

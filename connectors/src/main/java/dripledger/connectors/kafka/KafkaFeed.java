@@ -1,5 +1,6 @@
 package dripledger.connectors.kafka;
 
+import dripledger.connectors.TroubleLog;
 import dripledger.connectors.format.DriftLog;
 import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
@@ -45,6 +46,7 @@ final class KafkaFeed implements Feed {
   private final SourceSink sink;
   private final DriftLog drift;
   private final KafkaPosition position;
+  private final TroubleLog troubles;
   private final Thread thread;
   private volatile boolean closed;
   private volatile String state = "reading";
@@ -69,6 +71,7 @@ final class KafkaFeed implements Feed {
     topic = source.option("topic");
     skipsGaps = source.option("gaps", "stop").equals("skip");
     position = new KafkaPosition(from);
+    troubles = new TroubleLog(LOG, object.name());
     thread = new Thread(this::run, "feed-" + object.name());
     thread.start();
   }
@@ -88,7 +91,7 @@ final class KafkaFeed implements Feed {
       } catch (KafkaException | EngineException e) {
         state = "waiting";
         reason = access.failure(e).getMessage();
-        LOG.warn("{} cannot be read, trying again: {}", object.name(), reason);
+        troubles.tell(reason);
         pause();
       } catch (RuntimeException e) {
         state = "waiting";
@@ -140,6 +143,7 @@ final class KafkaFeed implements Feed {
         continue;
       }
       if (!records.isEmpty()) {
+        troubles.over();
         submit(consumer, batches, records);
       }
       note(consumer, paused);

@@ -1,5 +1,6 @@
 package dripledger.connectors.postgres;
 
+import dripledger.connectors.TroubleLog;
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.FormatException;
 import dripledger.engine.EngineException;
@@ -56,6 +57,7 @@ final class PostgresFeed implements Feed {
   private final PgOutput decoder = new PgOutput(new Changes());
   private final Map<String, Long> loading = new LinkedHashMap<>();
   private final long maxTransactionBytes;
+  private final TroubleLog troubles;
   private Thread thread;
   private long position; // everything up to here has been submitted
   private long commitLsn; // of the transaction being read
@@ -81,6 +83,7 @@ final class PostgresFeed implements Feed {
     this.access = access;
     this.sink = sink;
     this.drift = drift;
+    troubles = new TroubleLog(LOG, access.name());
     maxTransactionBytes = access.maxTransactionBytes();
     position = LogSequenceNumber.valueOf(from.text()).asLong();
     ended = position;
@@ -133,7 +136,7 @@ final class PostgresFeed implements Feed {
     }
     state = "waiting";
     reason = why;
-    LOG.warn("{} cannot be read, trying again: {}", access.name(), why);
+    troubles.tell(why);
     try {
       Thread.sleep(RETRY_MILLIS);
     } catch (InterruptedException e) {
@@ -191,6 +194,7 @@ final class PostgresFeed implements Feed {
             .start()) {
       state = "reading";
       reason = null;
+      troubles.over();
       loop(stream);
     }
   }

@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.plan.PlanFingerprint;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.BoxedRows;
@@ -46,7 +47,7 @@ public final class Circuit {
     }
     operators.forEach(op -> op.durable(durable::add));
     derivable = derive(root);
-    fingerprint = PlanPrinter.fingerprint(root);
+    fingerprint = PlanFingerprint.of(root);
   }
 
   /** Notes the topmost operators with state; false if an input reaches the root past them all. */

@@ -103,7 +103,7 @@ public final class EpochLoop implements AutoCloseable {
     this.reserveEpochs = reserveEpochs;
     long first = reserveEpochs.applyAsLong(EPOCH_BLOCK);
     reservedUpTo = first + EPOCH_BLOCK;
-    snapshot = new Snapshot(first, sequence, Map.of(), Map.of());
+    snapshot = new Snapshot(first, sequence, Map.of(), Map.of(), Map.of());
   }
 
   /** The newest epoch's relations. Safe from any thread. */
@@ -245,11 +245,11 @@ public final class EpochLoop implements AutoCloseable {
     node.measure();
   }
 
-  /** Puts a node in the place of one with the same number, whose figures it takes over. */
+  /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
-    node.takeOver(old, System.currentTimeMillis());
     nodes.set(nodes.indexOf(old), node);
     byId.put(node.id(), node);
+    node.measure();
   }
 
   /** Forgets how far an input was read: what it fed is gone. Inside {@link #between} only. */
@@ -257,7 +257,9 @@ public final class EpochLoop implements AutoCloseable {
     Map<Long, SourcePosition> left = new HashMap<>(snapshot.positions());
     left.remove(inputId);
     synchronized (this) {
-      snapshot = new Snapshot(snapshot.epoch(), snapshot.sequence(), left, snapshot.relations());
+      snapshot =
+          new Snapshot(
+              snapshot.epoch(), snapshot.sequence(), left, snapshot.relations(), snapshot.amiss());
     }
   }
 
@@ -491,9 +493,15 @@ public final class EpochLoop implements AutoCloseable {
       reservedUpTo = epoch + EPOCH_BLOCK;
     }
     Map<Long, RelationVersion> versions = new HashMap<>();
+    Map<Long, String> amiss = new HashMap<>();
     long held = 0;
     for (LiveNode node : nodes) {
       held += node.heldBytes();
+      if (node.failure() != null && !node.stoppedBySource()) {
+        amiss.put(node.id(), "\"" + node.name() + "\" has stopped: " + node.failure());
+      } else if (node.isLoading()) {
+        amiss.put(node.id(), "\"" + node.name() + "\" is still being loaded");
+      }
       if (node.store() != null) {
         versions.put(node.id(), node.store().version());
       }
@@ -505,7 +513,7 @@ public final class EpochLoop implements AutoCloseable {
       positions.putAll(advanced);
     }
     synchronized (this) {
-      snapshot = new Snapshot(epoch, sequence, positions, versions);
+      snapshot = new Snapshot(epoch, sequence, positions, versions, amiss);
       notifyAll();
     }
   }

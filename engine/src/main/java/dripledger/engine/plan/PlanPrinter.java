@@ -31,24 +31,6 @@ public final class PlanPrinter {
     return line(node, "").step();
   }
 
-  /**
-   * What operator state depends on: the steps and their columns, but not the columns of sources.
-   */
-  public static String fingerprint(PlanNode root) {
-    StringBuilder out = new StringBuilder();
-    for (Line line : print(root)) {
-      out.append(line.step()).append('\n');
-      if (!(line.node() instanceof PlanNode.Source)) {
-        out.append(line.node().schema().columns()).append('\n');
-      }
-      if (line.node() instanceof PlanNode.Aggregate a) {
-        a.calls().forEach(c -> out.append(c.text(a.input().schema())).append(c.output()));
-        out.append(a.input().appendOnly()).append('\n');
-      }
-    }
-    return out.toString();
-  }
-
   private static void print(PlanNode node, int depth, List<Line> lines) {
     String indent = "  ".repeat(depth);
     lines.add(line(node, indent));

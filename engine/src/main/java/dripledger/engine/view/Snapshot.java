@@ -1,5 +1,6 @@
 package dripledger.engine.view;
 
+import dripledger.engine.EngineException;
 import dripledger.engine.catalog.SourcePosition;
 import java.util.Map;
 
@@ -13,15 +14,19 @@ import java.util.Map;
  * @param positions how far each input was read, by the number of the stream, table or shared
  *     connection
  * @param relations tables and materialized views by number; streams are not kept
+ * @param amiss why a relation's rows are not what they should be, by number: it has stopped or is
+ *     still being loaded
  */
 public record Snapshot(
     long epoch,
     long sequence,
     Map<Long, SourcePosition> positions,
-    Map<Long, RelationVersion> relations) {
+    Map<Long, RelationVersion> relations,
+    Map<Long, String> amiss) {
   public Snapshot {
     positions = Map.copyOf(positions);
     relations = Map.copyOf(relations);
+    amiss = Map.copyOf(amiss);
   }
 
   /** The relation's version, or null for a stream or an unknown number. */
@@ -29,10 +34,23 @@ public record Snapshot(
     return relations.get(id);
   }
 
+  /**
+   * The relation's version, to be answered from; null for a stream or an unknown number.
+   *
+   * @throws EngineException if its rows are not what they should be
+   */
+  public RelationVersion readable(long id) {
+    if (amiss.containsKey(id)) {
+      throw new EngineException(
+          EngineException.Code.FAILED, amiss.get(id), "SHOW VIEWS and drip status tell more");
+    }
+    return relations.get(id);
+  }
+
   /** This snapshot with one relation in another version, for statements of an open transaction. */
   public Snapshot with(long id, RelationVersion version) {
     Map<Long, RelationVersion> copy = new java.util.HashMap<>(relations);
     copy.put(id, version);
-    return new Snapshot(epoch, sequence, positions, copy);
+    return new Snapshot(epoch, sequence, positions, copy, amiss);
   }
 }
