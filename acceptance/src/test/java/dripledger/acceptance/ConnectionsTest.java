@@ -183,4 +183,38 @@ class ConnectionsTest extends SourceTest {
     hub.send("certified", "k", "{\"v\":7}");
     expect("SELECT v FROM certified", "[[7]]");
   }
+
+  @Test
+  void aTopicIsMadeWithRetentionAndReadFromATime() throws Exception {
+    assertThat(
+            service
+                .drip("", "topic", "hub_log", "aged", "--partitions", "3", "--retain", "2 days")
+                .out())
+        .contains("made topic aged with 3 partitions");
+    assertThat(hub.topicSetting("aged", "retention.ms")).isEqualTo("172800000");
+    assertThat(service.drip("", "topic", "hub_log", "aged").err()).contains("there is a topic");
+    long now = System.currentTimeMillis() / 60_000 * 60_000;
+    for (int minute = 0; minute < 10; minute++) {
+      hub.sendAt("aged", minute % 3, now - 600_000 + minute * 60_000, scan(minute, "G07", minute));
+    }
+    String from = java.time.Instant.ofEpochMilli(now - 180_000).toString();
+    String peek = service.drip("", "peek", "hub_log", "aged", "--from", from).out();
+    assertThat(peek.lines().filter(l -> l.contains("partition ")).count()).isEqualTo(3);
+    assertThat(peek).contains("\"parcel\":7", "\"parcel\":8", "\"parcel\":9");
+    // A stream can begin at a time, too; and what came before is not part of it.
+    service.sql(
+        "CREATE STREAM aged (parcel BIGINT) FROM hub_log (topic 'aged', start '"
+            + from
+            + "') FORMAT json;"
+            + "CREATE MATERIALIZED VIEW aged_parcels AS SELECT parcel FROM aged");
+    expect("SELECT parcel FROM aged ORDER BY parcel", "[[7], [8], [9]]");
+    service.kill();
+    service.start();
+    hub.send("aged", "k", scan(10, "G07", 1));
+    expect("SELECT parcel FROM aged_parcels ORDER BY parcel", "[[7], [8], [9], [10]]");
+    assertThat(
+            error(
+                "CREATE STREAM a (v INTEGER) FROM hub_log (topic 'aged', start 'soon') FORMAT json"))
+        .contains("start");
+  }
 }

@@ -25,6 +25,7 @@ import org.apache.kafka.clients.consumer.KafkaConsumer;
 import org.apache.kafka.clients.producer.KafkaProducer;
 import org.apache.kafka.clients.producer.ProducerRecord;
 import org.apache.kafka.common.TopicPartition;
+import org.apache.kafka.common.config.ConfigResource;
 import org.apache.kafka.common.serialization.ByteArraySerializer;
 import org.apache.kafka.common.serialization.StringDeserializer;
 import org.apache.kafka.common.serialization.StringSerializer;
@@ -135,6 +136,20 @@ final class Hub implements AutoCloseable {
     try (KafkaProducer<byte[], byte[]> bytes =
         new KafkaProducer<>(p, new ByteArraySerializer(), new ByteArraySerializer())) {
       var ignored = bytes.send(new ProducerRecord<>(topic, value));
+    }
+  }
+
+  /** Writes a message of a time into a partition. */
+  void sendAt(String topic, int partition, long millis, String value) {
+    var ignored = producer().send(new ProducerRecord<>(topic, partition, millis, null, value));
+    producer().flush();
+  }
+
+  /** A setting of a topic at the broker. */
+  String topicSetting(String topic, String name) throws InterruptedException, ExecutionException {
+    ConfigResource resource = new ConfigResource(ConfigResource.Type.TOPIC, topic);
+    try (Admin admin = Admin.create(Map.of("bootstrap.servers", broker.servers()))) {
+      return admin.describeConfigs(List.of(resource)).all().get().get(resource).get(name).value();
     }
   }
 

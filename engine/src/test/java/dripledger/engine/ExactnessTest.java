@@ -62,6 +62,22 @@ class ExactnessTest {
   }
 
   @Test
+  void aDayThatIsNotInTheCalendarIsNoTime() {
+    for (String cast :
+        new String[] {
+          "'2026-02-30' AS DATE",
+          "'2027-02-29' AS TIMESTAMP",
+          "'2026-04-31 06:00:00' AS TIMESTAMP",
+          "'2026-03-02x' AS DATE",
+          "'2026-03-02 25:00' AS DATE"
+        }) {
+      assertThat(db.error("SELECT CAST(" + cast + ")").getMessage())
+          .as(cast)
+          .contains("is not a valid");
+    }
+  }
+
+  @Test
   void theClockIsAskedOnceAQuery() {
     assertThat(db.rows("SELECT CURRENT_TIMESTAMP AS a, now() - INTERVAL '1' HOUR AS b"))
         .containsExactly("[2026-03-02T06:00, 2026-03-02T05:00]");

@@ -148,6 +148,11 @@ class FunctionOracleTest {
         "CAST('1e3' AS DOUBLE PRECISION)",
         "CAST('yes' AS BOOLEAN)",
         "CAST('2026-03-02T06:00:00' AS TIMESTAMP)",
+        "CAST('2026-03-02 06:14' AS TIMESTAMP)",
+        "CAST(' 2028-02-29 ' AS TIMESTAMP)",
+        "CAST('2026-03-02 23:14:09.5' AS DATE)",
+        "CAST('06:14' AS TIME)",
+        "CAST('06:14:09.123456' AS TIME)",
         "CAST(s AS VARCHAR(3))",
         "i::bigint + 1",
         // text

@@ -13,32 +13,36 @@ import java.time.OffsetDateTime;
 import java.time.ZoneOffset;
 import java.time.format.DateTimeFormatter;
 import java.time.format.DateTimeFormatterBuilder;
+import java.time.format.ResolverStyle;
 import java.time.temporal.ChronoField;
+import java.util.Locale;
 
 /**
  * Casts between values, as PostgreSQL does them; a failed one throws and so rejects the row. Called
  * by generated code. Times are microseconds since 1970 in UTC, dates days since 1970.
  */
 public final class Casts {
-  private static final DateTimeFormatter TIME_TEXT =
-      new DateTimeFormatterBuilder()
-          .appendPattern("HH:mm[:ss")
-          .appendFraction(ChronoField.NANO_OF_SECOND, 0, 9, true)
-          .appendPattern("]")
-          .toFormatter();
+  private static final DateTimeFormatter TIME_TEXT = strict("HH:mm[:ss", "]");
   private static final DateTimeFormatter TIMESTAMP_TEXT =
-      new DateTimeFormatterBuilder()
-          .appendPattern("uuuu-MM-dd[['T'][' ']")
-          .append(TIME_TEXT)
-          .appendPattern("]")
-          .parseDefaulting(ChronoField.HOUR_OF_DAY, 0)
-          .toFormatter();
+      strict("uuuu-MM-dd[['T'][' ']HH:mm[:ss", "]]");
   private static final DateTimeFormatter ZONED_TEXT =
-      new DateTimeFormatterBuilder()
-          .appendPattern("uuuu-MM-dd['T'][' ']")
-          .append(TIME_TEXT)
-          .appendPattern("[XXX][XX][X]")
-          .toFormatter();
+      strict("uuuu-MM-dd['T'][' ']HH:mm[:ss", "][XXX][XX][X]");
+
+  /** Reads only what is a time: the 30th of February is none. */
+  private static DateTimeFormatter strict(String beforeFraction, String behind) {
+    DateTimeFormatterBuilder builder = new DateTimeFormatterBuilder();
+    builder.appendPattern(beforeFraction); // an optional part opened here is closed behind
+    builder.appendFraction(ChronoField.NANO_OF_SECOND, 0, 9, true);
+    builder.appendPattern(behind);
+    return builder
+        .parseDefaulting(ChronoField.HOUR_OF_DAY, 0)
+        .parseDefaulting(ChronoField.MINUTE_OF_HOUR, 0)
+        .parseDefaulting(ChronoField.SECOND_OF_MINUTE, 0)
+        .parseDefaulting(ChronoField.NANO_OF_SECOND, 0)
+        .toFormatter(Locale.ROOT)
+        .withResolverStyle(ResolverStyle.STRICT);
+  }
+
   static final long DAY = 86_400_000_000L;
 
   private Casts() {}
@@ -192,7 +196,11 @@ public final class Casts {
   public static long toDate(String text) {
     String s = text.strip();
     try {
-      return LocalDate.parse(s.length() > 10 ? s.substring(0, 10) : s).toEpochDay();
+      if (s.length() > 10) {
+        toTimestamp(s); // the rest must be a time, and says nothing about the day
+        return LocalDate.parse(s.substring(0, 10)).toEpochDay();
+      }
+      return LocalDate.parse(s).toEpochDay();
     } catch (DateTimeException e) {
       throw notA("date", text);
     }

@@ -1,0 +1,25 @@
+package dripledger.connectors.kafka;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.catalog.SourcePosition;
+import org.junit.jupiter.api.Test;
+
+class KafkaPositionTest {
+  @Test
+  void aPositionIsItsText() {
+    KafkaPosition position = new KafkaPosition(new SourcePosition("0:12,10:7,2:0"));
+    assertThat(position.toPosition().text()).isEqualTo("0:12,2:0,10:7");
+    assertThat(position.isAfter(0, 11)).isTrue();
+    assertThat(position.isAfter(0, 12)).isFalse();
+    assertThat(position.isAfter(5, 0)).as("a partition that came later").isFalse();
+    assertThat(new KafkaPosition(new SourcePosition("")).next()).isEmpty();
+  }
+
+  @Test
+  void anOriginIsItsText() {
+    KafkaBatches.Origin origin = new KafkaBatches.Origin("hub-scan.a@b", 12, 345);
+    assertThat(origin).hasToString("hub-scan.a@b-12@345");
+    assertThat(KafkaBatches.Origin.of(origin.toString())).isEqualTo(origin);
+  }
+}
