@@ -69,7 +69,8 @@ final class QueryRunner {
       throw new EngineException(
           Code.FAILED,
           circuit.rejects().count()
-              + " rows could not be computed: "
+              + (circuit.rejects().count() == 1 ? " row" : " rows")
+              + " could not be computed: "
               + circuit.rejects().reasons().stream()
                   .findFirst()
                   .orElse("it is too large to be shown"),

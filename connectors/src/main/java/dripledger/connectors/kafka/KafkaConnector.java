@@ -157,6 +157,12 @@ public final class KafkaConnector implements Connector {
     KafkaAccess access = new KafkaAccess(options);
     access.check();
     try (Admin admin = access.admin()) {
+      if (access.get(admin.listTopics().names()).contains(name)) {
+        throw new EngineException(
+            Code.ALREADY_EXISTS,
+            "there is a topic \"" + name + "\" already",
+            "choose another name, or use the one that is there");
+      }
       NewTopic topic = new NewTopic(name, partitions, (short) -1);
       if (retentionMillis != null) {
         topic.configs(Map.of("retention.ms", "" + retentionMillis));
