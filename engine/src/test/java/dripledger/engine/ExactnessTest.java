@@ -69,7 +69,8 @@ class ExactnessTest {
           "'2027-02-29' AS TIMESTAMP",
           "'2026-04-31 06:00:00' AS TIMESTAMP",
           "'2026-03-02x' AS DATE",
-          "'2026-03-02 25:00' AS DATE"
+          "'2026-03-02 25:00' AS DATE",
+          "'06:61:00' AS TIME"
         }) {
       assertThat(db.error("SELECT CAST(" + cast + ")").getMessage())
           .as(cast)
