@@ -4,6 +4,7 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import com.google.protobuf.Descriptors.Descriptor;
 import dripledger.demo.RegistryStandIn;
+import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.nio.file.attribute.PosixFilePermissions;
@@ -51,7 +52,7 @@ class MessageFormatsTest extends SourceTest {
       int later = registry.register("avro.scan-value", Samples.AVRO_LATER);
       hub.send("avro.scan", Samples.avro(Samples.AVRO_LATER, later, 6));
       hub.send("avro.scan", new byte[] {0, 0, 0, 0, 1, 7});
-      hub.send("avro.scan", "hello".getBytes(java.nio.charset.StandardCharsets.UTF_8));
+      hub.send("avro.scan", "hello".getBytes(StandardCharsets.UTF_8));
       expect("SELECT field, example FROM drip.drift WHERE object = 'avro_scan'", "[[grams, 60]]");
       service.sql("ALTER STREAM avro_scan ADD COLUMN grams INTEGER WITH REPLAY");
       expect(
@@ -127,5 +128,25 @@ class MessageFormatsTest extends SourceTest {
     expect("SELECT * FROM avro_sum", "[[400010, 80000200055]]");
     expect("SELECT n, s FROM parquet_sum", "[[200010, 20000100055]]");
     expect("SELECT COUNT(*), SUM(parcel) FROM avro_file", "[[400010, 80000200055]]");
+  }
+
+  @Test
+  void wholeMessagesAreTextOrBytes() throws Exception {
+    hub.topic("raw.scan", 1);
+    hub.send("raw.scan", "G07;größer".getBytes(StandardCharsets.UTF_8));
+    hub.send("raw.scan", new byte[] {(byte) 0xFF, 0, 1});
+    String from = " FROM hub_log (topic 'raw.scan') FORMAT ";
+    service.sql("CREATE STREAM raw_text (body VARCHAR, o BIGINT META position)" + from + "text");
+    service.sql(
+        "CREATE STREAM raw_bytes (body VARBINARY, o BIGINT META position)" + from + "bytes");
+    service.sql("CREATE STREAM raw_found" + from + "text");
+    expect("SELECT o, body FROM raw_text", "[[0, G07;größer]]");
+    expect(
+        "SELECT reason FROM drip.rejects WHERE object = 'raw_text'",
+        "[[the message is not UTF-8 text]]");
+    expect("SELECT o, body FROM raw_bytes ORDER BY o", "[[0, RzA3O2dyw7bDn2Vy], [1, /wAB]]");
+    expect("SELECT SUBSTRING(body FROM 1 FOR 3) FROM raw_found", "[[G07]]");
+    assertThat(error("CREATE STREAM a (b VARCHAR, c VARCHAR)" + from + "text"))
+        .contains("a raw message has one column; there are more");
   }
 }

@@ -2,13 +2,16 @@ package dripledger.demo;
 
 import java.io.IOException;
 import java.io.InputStream;
+import java.io.UncheckedIOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.nio.file.StandardCopyOption;
+import java.nio.file.attribute.FileTime;
 import java.security.DigestInputStream;
 import java.security.MessageDigest;
 import java.security.NoSuchAlgorithmException;
 import java.util.ArrayList;
+import java.util.Comparator;
 import java.util.HexFormat;
 import java.util.List;
 import java.util.concurrent.TimeUnit;
@@ -38,7 +41,7 @@ public final class ServiceProgram {
     Path unpacked = folder.resolve(jar.getFileName());
     if (!Files.exists(unpacked)) {
       try {
-        delete(all);
+        deleteOld(all);
         Path fresh = all.resolve("fresh");
         Files.createDirectories(fresh);
         if (!run(
@@ -123,10 +126,33 @@ public final class ServiceProgram {
     }
   }
 
+  /** All but the last build, which may still be running. */
+  private static void deleteOld(Path all) throws IOException {
+    if (!Files.isDirectory(all)) {
+      return;
+    }
+    delete(all.resolve("fresh"));
+    try (Stream<Path> builds = Files.list(all)) {
+      List<Path> oldestLast =
+          builds.sorted(Comparator.comparing(ServiceProgram::madeAt).reversed()).toList();
+      for (Path build : oldestLast.subList(Math.min(1, oldestLast.size()), oldestLast.size())) {
+        delete(build);
+      }
+    }
+  }
+
+  private static FileTime madeAt(Path build) {
+    try {
+      return Files.getLastModifiedTime(build);
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+
   private static void delete(Path folder) throws IOException {
     if (Files.exists(folder)) {
       try (Stream<Path> files = Files.walk(folder)) {
-        for (Path file : files.sorted(java.util.Comparator.reverseOrder()).toList()) {
+        for (Path file : files.sorted(Comparator.reverseOrder()).toList()) {
           Files.delete(file);
         }
       }
