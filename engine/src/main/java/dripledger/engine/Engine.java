@@ -136,13 +136,14 @@ public final class Engine implements AutoCloseable {
 
   /** Makes what could not be made at the start, while the rest is served already. */
   private void makeLater(List<CatalogObject> left) {
-    for (CatalogObject object : left) {
-      while (!closed && catalog().find(object.id()) != null && !made(object)) {
-        try {
-          Thread.sleep(LOAD_RETRY_MILLIS);
-        } catch (InterruptedException e) {
-          return;
-        }
+    List<CatalogObject> waiting = new ArrayList<>(left);
+    while (!closed && !waiting.isEmpty()) {
+      // One source that stays away holds up nothing but what is read from it.
+      waiting.removeIf(o -> closed || catalog().find(o.id()) == null || made(o));
+      try {
+        Thread.sleep(waiting.isEmpty() ? 0 : LOAD_RETRY_MILLIS);
+      } catch (InterruptedException e) {
+        return;
       }
     }
     requestCheckpoint();

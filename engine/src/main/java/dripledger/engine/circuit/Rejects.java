@@ -80,7 +80,7 @@ public final class Rejects {
     } else {
       all = false;
     }
-    if (count == 0) {
+    if (count == 0 && !all) { // from here on the books are whole again
       kept.clear();
       keptBytes = 0;
       all = true;

@@ -70,6 +70,10 @@ class RejectsTest {
     add(1, "a", 1);
     assertThat(rejects.count()).isZero();
     assertThat(shown(rejects)).isEmpty();
+    add(2, "b", 1);
+    add(1, "a", -1); // none in all for a moment, and yet one of them is there
+    add(1, "a", 1);
+    assertThat(shown(rejects)).containsExactly("1 x [2, b] at compute 1 / k: division by zero");
   }
 
   @Test
