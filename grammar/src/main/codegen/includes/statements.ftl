@@ -329,6 +329,10 @@ SqlNode DripShow() :
         ( <TABLES> { kind = "TABLES"; } | <TOPICS> { kind = "TOPICS"; } | <FILES> { kind = "FILES"; } )
         [ <FROM> from = CompoundIdentifier() ]
     |
+        <CREATE> { kind = "CREATE"; }
+        [ LOOKAHEAD(2) ( <STREAM> | <TABLE> | <CONNECTION> | [ <MATERIALIZED> ] <VIEW> ) ]
+        from = CompoundIdentifier()
+    |
         ( <SINKS> | <ENDPOINTS> )
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("SHOW " + getToken(0).image.toUpperCase(Locale.ROOT))); kind = null; }
     )

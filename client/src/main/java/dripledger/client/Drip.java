@@ -1,5 +1,6 @@
 package dripledger.client;
 
+import java.io.FileDescriptor;
 import picocli.CommandLine;
 import picocli.CommandLine.Command;
 import picocli.CommandLine.Option;
@@ -25,11 +26,13 @@ import picocli.CommandLine.ScopeType;
       FollowCommand.class,
       PushCommand.class,
       RejectsCommand.class,
-      GetCommand.class
+      GetCommand.class,
+      CommandLine.HelpCommand.class
     },
     footer = {
       "",
-      "drip test runs the whole test suite.",
+      "./drip also takes: test (the whole test suite), bench (speed, against baselines),",
+      "kills N (N times kill -9 under load, then every view compared with its sources).",
       "Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 some events were rejected,",
       "4 the service cannot be reached."
     })
@@ -51,6 +54,7 @@ public final class Drip {
   }
 
   public static void main(String[] args) {
+    System.setOut(ClosedPipe.watched(FileDescriptor.out));
     System.exit(run(args));
   }
 

@@ -34,6 +34,11 @@ final class FollowCommand implements Callable<Integer> {
   private Output.Format format = Output.Format.table;
 
   @Option(
+      names = "--changes-only",
+      description = "leaves out the answer as it stands; only what changes from now on")
+  private boolean changesOnly;
+
+  @Option(
       names = "--changes",
       paramLabel = "N",
       description = "stops after N changes; without it, goes on until Ctrl-C")
@@ -43,7 +48,7 @@ final class FollowCommand implements Callable<Integer> {
   public Integer call() throws IOException {
     String text =
         query.strip().matches("[A-Za-z_][A-Za-z_0-9]*") ? "SELECT * FROM " + query : query;
-    return follow(drip.service(), text, format, changes);
+    return follow(drip.service(), text, format, changes, changesOnly, in -> {});
   }
 
   static boolean isFollow(String script) {
@@ -52,18 +57,24 @@ final class FollowCommand implements Callable<Integer> {
 
   static int follow(Service service, String query, Output.Format format, long most)
       throws IOException {
-    return follow(service, query, format, most, in -> {});
+    return follow(service, query, format, most, false, in -> {});
   }
 
   /**
    * Prints until the service ends the stream or somebody closes it.
    *
+   * @param changesOnly whether to leave out the answer as it stands
    * @param opened given the stream, so that another thread can close it
    */
   static int follow(
-      Service service, String query, Output.Format format, long most, Consumer<InputStream> opened)
+      Service service,
+      String query,
+      Output.Format format,
+      long most,
+      boolean changesOnly,
+      Consumer<InputStream> opened)
       throws IOException {
-    Printer printer = new Printer(format);
+    Printer printer = new Printer(format, changesOnly);
     long left = most;
     try (InputStream stream = service.stream("/api/v1/follow?sql=" + Service.encode(query));
         BufferedReader in =
@@ -95,10 +106,12 @@ final class FollowCommand implements Callable<Integer> {
   /** Prints batches; the first brings the columns. */
   private static final class Printer {
     private final Output.Format format;
+    private final boolean changesOnly;
     private TextTable table;
 
-    Printer(Output.Format format) {
+    Printer(Output.Format format, boolean changesOnly) {
       this.format = format;
+      this.changesOnly = changesOnly;
     }
 
     @SuppressWarnings("unchecked")
@@ -109,13 +122,30 @@ final class FollowCommand implements Callable<Integer> {
         List<List<Object>> rows = new ArrayList<>();
         changes.forEach(c -> rows.add((List<Object>) c.get("row")));
         table.fit(rows);
+        start(batch.get("epoch"), rows.size());
         header();
+        if (changesOnly) {
+          System.out.flush();
+          return 0;
+        }
       }
       for (Map<String, Object> change : changes) {
         print(batch.get("epoch"), (Number) change.get("weight"), (List<Object>) change.get("row"));
       }
       System.out.flush();
       return changes.size();
+    }
+
+    /** Says how large the answer is; not among what programs read. */
+    private void start(Object epoch, int rows) {
+      if (format == Output.Format.table) {
+        System.err.printf(
+            "%,d %s at epoch %s%s%n",
+            rows,
+            rows == 1 ? "row" : "rows",
+            epoch,
+            changesOnly ? ", not shown; what changes from here on:" : ", then what changes:");
+      }
     }
 
     private void header() {

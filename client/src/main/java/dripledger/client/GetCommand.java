@@ -111,10 +111,13 @@ final class GetCommand implements Callable<Integer> {
       System.out.println(Output.csv(new ArrayList<>(rows.get(0).keySet())));
       cells.forEach(c -> System.out.println(Output.csv(c)));
     } else {
-      new TextTable(columns).print(System.out, cells);
+      TextTable table = new TextTable(columns);
+      table.print(System.out, cells);
       System.out.printf(
-          "%n%s · epoch %s%n",
-          rows.size() == 1 ? "1 row" : rows.size() + " rows", answer.get("epoch"));
+          "%n%s · epoch %s%s%n",
+          rows.size() == 1 ? "1 row" : rows.size() + " rows",
+          answer.get("epoch"),
+          table.hasTimes() ? " · times in UTC" : "");
     }
   }
 }

@@ -8,6 +8,7 @@ import java.io.IOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.security.SecureRandom;
+import java.util.ArrayList;
 import java.util.HexFormat;
 import java.util.List;
 import java.util.Map;
@@ -35,6 +36,11 @@ final class Installation {
                 ? Path.of("/var/lib/drip-ledger")
                 : Path.of(System.getProperty("user.home"), ".local", "share", "drip-ledger");
     Files.createDirectories(home);
+  }
+
+  /** In a folder that is there, for tests. */
+  Installation(Path home) {
+    this.home = home;
   }
 
   Path home() {
@@ -80,6 +86,11 @@ final class Installation {
     if (Files.isDirectory(home.resolve("operations"))) {
       operations("none").stop();
     }
+  }
+
+  /** Whether the demo has ever been started here. */
+  boolean hasHub() {
+    return Files.isDirectory(home.resolve("broker"));
   }
 
   boolean postgresRuns() throws IOException, InterruptedException {
@@ -140,12 +151,18 @@ final class Installation {
         "the service did not answer within " + START_SECONDS + " s", "see " + serviceLog(), 1);
   }
 
-  /** Starts a program that outlives this one, with its output in a log. */
+  /**
+   * Starts a program that outlives this one and the terminal it was started from, with its output
+   * in a log. It gets a session of its own, or closing the terminal would end it too; {@code
+   * setsid} replaces itself by the program, so the process is the program's.
+   */
   Process start(String name, List<String> command, Map<String, String> environment)
       throws IOException {
     File log = home.resolve(name + ".log").toFile();
+    List<String> detached = new ArrayList<>(List.of("setsid"));
+    detached.addAll(command);
     ProcessBuilder builder =
-        new ProcessBuilder(command)
+        new ProcessBuilder(detached)
             .directory(home.toFile())
             .redirectErrorStream(true)
             .redirectInput(new File("/dev/null"))

@@ -38,10 +38,11 @@ final class Output {
       case table -> {
         table.print(out, rows);
         out.printf(
-            "%n%s · epoch %s · %s ms%n",
+            "%n%s · epoch %s · %s ms%s%n",
             rows.size() == 1 ? "1 row" : rows.size() + " rows",
             result.get("epoch"),
-            result.get("elapsed_ms"));
+            result.get("elapsed_ms"),
+            table.hasTimes() ? " · times in UTC" : "");
       }
       case json -> {
         for (List<Object> row : rows) {

@@ -50,11 +50,16 @@ final class RejectsCommand implements Callable<Integer> {
   @Override
   public Integer call() throws IOException {
     if (!replay) {
+      drip.service().get("/api/v1/objects/" + Service.encode(name)); // says so if there is none
       String sql =
           "SELECT id, at, reason, origin, raw, raw_bytes IS NULL FROM drip.rejects WHERE object = :name"
               + " ORDER BY at DESC LIMIT "
               + count;
-      print(drip.service().sql(sql, Map.of("name", name)).get(0));
+      Map<String, Object> shown = drip.service().sql(sql, Map.of("name", name)).get(0);
+      String count = "SELECT COUNT(*) AS n FROM drip.rejects WHERE object = :name";
+      List<?> counted =
+          (List<?>) drip.service().sql(count, Map.of("name", name)).get(0).get("rows");
+      print(shown, ((Number) ((List<?>) counted.get(0)).get(0)).longValue());
       return 0;
     }
     Map<String, Object> body = new LinkedHashMap<>();
@@ -81,15 +86,28 @@ final class RejectsCommand implements Callable<Integer> {
     return ((Number) answer.get("left")).intValue() > 0 ? 3 : 0;
   }
 
+  /** With as many digits whatever they are. */
+  private static String time(Object iso) {
+    String text = TextTable.cell(iso);
+    return text.length() < 19
+        ? text
+        : (text + (text.length() == 19 ? "." : "") + "000").substring(0, 23);
+  }
+
   /** Newest first: number, time, origin and reason, then the message below. */
-  private void print(Map<String, Object> result) {
+  private void print(Map<String, Object> result, long all) {
     List<?> rows = (List<?>) result.get("rows");
+    if (!rows.isEmpty()) {
+      System.out.printf(
+          "%s of %,d that are kept, newest first; times in UTC%n%n",
+          rows.size() == all ? "All" : "The last " + rows.size(), all);
+    }
     for (Object row : rows) {
       List<?> r = (List<?>) row;
       // A row that a view fails on is no message: it is there as long as the view fails on it.
       boolean failing = r.get(0) == null && r.get(4) != null && Boolean.TRUE.equals(r.get(5));
       String id = failing ? "fails now" : r.get(0) == null ? "not saved yet" : "id " + r.get(0);
-      System.out.printf("%s, %s, %s: %s%n", id, TextTable.cell(r.get(1)), r.get(3), r.get(2));
+      System.out.printf("%s, %s, %s: %s%n", id, time(r.get(1)), r.get(3), r.get(2));
       System.out.println("  " + (r.get(4) == null ? "(no value)" : r.get(4)));
     }
     if (rows.isEmpty()) {

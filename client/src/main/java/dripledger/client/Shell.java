@@ -8,6 +8,7 @@ import java.util.List;
 import java.util.Locale;
 import java.util.Map;
 import java.util.concurrent.atomic.AtomicReference;
+import java.util.regex.Pattern;
 import org.jline.reader.Candidate;
 import org.jline.reader.EOFError;
 import org.jline.reader.EndOfFileException;
@@ -70,6 +71,24 @@ final class Shell {
           "CAST(",
           "COALESCE(");
 
+  private static final Pattern COMMAND =
+      Pattern.compile("(?i)(help|exit|quit|\\\\q|\\\\\\?|\\\\h|\\\\d(\\s+\\S+)?)");
+
+  private static final String LISTING = "SHOW CONNECTIONS; SHOW STREAMS; SHOW TABLES; SHOW VIEWS;";
+
+  private static final String HELP =
+      """
+      A statement ends in ; and may take several lines.
+        SELECT …;              an answer, all relations at the same epoch
+        FOLLOW SELECT …;       the answer and every change to it, until Ctrl-C
+        CREATE …; DROP …;      streams, tables, views, connections
+        SHOW VIEWS;            what there is (STREAMS, TABLES, CONNECTIONS, TOPICS FROM connection)
+        DESCRIBE name;         its columns;  SHOW CREATE name;  its definition;  EXPLAIN name;  its plan
+        \\d, \\d name            the same in short: everything there is, one thing's columns
+        exit, quit, Ctrl-D     leave
+      Tab completes names, the arrow keys bring back statements, Ctrl-C drops a line.
+      """;
+
   private final Service service;
 
   Shell(Service service) {
@@ -91,8 +110,7 @@ final class Shell {
               .variable(LineReader.SECONDARY_PROMPT_PATTERN, "  … ")
               .option(LineReader.Option.DISABLE_EVENT_EXPANSION, true)
               .build();
-      System.out.println(
-          "Statements end in ; — Tab completes names, Ctrl-C drops a line, Ctrl-D ends.");
+      System.out.println("Statements end in ; — Tab completes names, help tells more, exit ends.");
       while (true) {
         try {
           execute(reader.readLine("drip> "), terminal);
@@ -107,6 +125,11 @@ final class Shell {
 
   private void execute(String statement, Terminal terminal) throws IOException {
     if (statement.isBlank()) {
+      return;
+    }
+    String word = statement.strip().replaceFirst(";$", "").strip();
+    if (COMMAND.matcher(word).matches()) {
+      command(word);
       return;
     }
     try {
@@ -124,13 +147,24 @@ final class Shell {
     System.out.println();
   }
 
+  /** What is not SQL: help, leaving, and a look at what there is. */
+  private void command(String word) throws IOException {
+    String[] parts = word.split("\\s+");
+    switch (parts[0].toLowerCase(Locale.ROOT)) {
+      case "exit", "quit", "\\q" -> throw new EndOfFileException();
+      case "\\d" -> execute(parts.length > 1 ? "DESCRIBE " + parts[1] + ";" : LISTING, null);
+      default -> System.out.println(HELP);
+    }
+  }
+
   private void followUntilInterrupted(String statement, Terminal terminal) {
     AtomicReference<InputStream> stream = new AtomicReference<>();
     Thread follower =
         new Thread(
             () -> {
               try {
-                FollowCommand.follow(service, statement, Output.Format.table, -1, stream::set);
+                FollowCommand.follow(
+                    service, statement, Output.Format.table, -1, false, stream::set);
               } catch (IOException e) {
                 return; // closed by Ctrl-C
               }
@@ -188,7 +222,10 @@ final class Shell {
 
     @Override
     public ParsedLine parse(String line, int cursor, ParseContext context) {
-      if (context == ParseContext.ACCEPT_LINE && !line.isBlank() && !ends(line)) {
+      if (context == ParseContext.ACCEPT_LINE
+          && !line.isBlank()
+          && !COMMAND.matcher(line.strip()).matches()
+          && !ends(line)) {
         throw new EOFError(-1, -1, "the statement goes on");
       }
       return words.parse(line, cursor, ParseContext.COMPLETE);

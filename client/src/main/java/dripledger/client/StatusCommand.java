@@ -41,13 +41,32 @@ final class StatusCommand implements Callable<Integer> {
       long rows = ((Number) table.getValue()).longValue();
       System.out.printf("loading    %s: %,d rows so far%n", table.getKey(), rows);
     }
+    hub();
     System.out.println();
     print((List<?>) answer.get("objects"));
     return 0;
   }
 
+  /** The demo's broker and feeder, if there ever was a demo here. */
+  private static void hub() throws IOException {
+    Installation installation = new Installation();
+    if (installation.hasHub()) {
+      boolean broker = installation.process("broker").isPresent();
+      boolean feeder = installation.process("feeder").isPresent();
+      System.out.println(
+          "demo hub   "
+              + (broker ? "broker runs" : "broker is stopped")
+              + ", "
+              + (feeder ? "feeder runs" : "feeder is stopped")
+              + (broker && feeder ? "" : "; start them with: drip demo"));
+    }
+  }
+
   private static void checkpoint(Map<?, ?> c) {
-    String text = "none yet";
+    String text =
+        c.get("loaded_epoch") == null
+            ? "none yet"
+            : "that of epoch " + c.get("loaded_epoch") + " was loaded at the start; none since";
     if (c.get("epoch") != null) {
       text =
           String.format(

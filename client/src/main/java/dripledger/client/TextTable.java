@@ -2,16 +2,22 @@ package dripledger.client;
 
 import java.io.PrintStream;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
 import java.util.Map;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
 
 /** Rows as an aligned table: numbers to the right, everything else to the left, no frames. */
 final class TextTable {
   private static final int MAX_WIDTH = 90;
+  private static final Pattern TIME =
+      Pattern.compile("\\d{4}-\\d\\d-\\d\\dT\\d\\d:\\d\\d:\\d\\d(\\.\\d+)?Z");
 
   private final List<String> names = new ArrayList<>();
   private final List<Boolean> right = new ArrayList<>();
   private int[] widths;
+  private final int[] fraction; // digits after the second of a column's times, or -1 if it has none
 
   @SuppressWarnings("unchecked")
   TextTable(List<?> columns) {
@@ -22,6 +28,8 @@ final class TextTable {
           String.valueOf(c.get("type")).matches("(SMALLINT|INTEGER|BIGINT|REAL|DOUBLE|DECIMAL).*"));
     }
     widths = names.stream().mapToInt(String::length).toArray();
+    fraction = new int[widths.length];
+    Arrays.fill(fraction, -1);
   }
 
   List<String> names() {
@@ -34,19 +42,43 @@ final class TextTable {
       return "·";
     }
     String text = String.valueOf(value).replace("\n", "⏎").replace("\t", " ");
-    if (text.matches("\\d{4}-\\d\\d-\\d\\dT\\d\\d:\\d\\d:\\d\\d(\\.\\d+)?Z")) {
+    if (TIME.matcher(text).matches()) {
       return text.substring(0, 10) + " " + text.substring(11, text.length() - 1);
     }
     return text.length() > MAX_WIDTH ? text.substring(0, MAX_WIDTH - 1) + "…" : text;
   }
 
-  /** Makes the columns wide enough for the rows. */
+  /** Makes the columns wide enough for the rows; times of one column get as many digits. */
   void fit(List<List<Object>> rows) {
     for (List<Object> row : rows) {
       for (int i = 0; i < widths.length; i++) {
-        widths[i] = Math.max(widths[i], cell(row.get(i)).length());
+        Matcher time = TIME.matcher(String.valueOf(row.get(i)));
+        if (time.matches()) {
+          int digits = time.group(1) == null ? 0 : time.group(1).length() - 1;
+          fraction[i] = Math.max(fraction[i], digits == 0 ? 0 : digits <= 3 ? 3 : 6);
+        }
       }
     }
+    for (List<Object> row : rows) {
+      for (int i = 0; i < widths.length; i++) {
+        widths[i] = Math.max(widths[i], cell(row, i).length());
+      }
+    }
+  }
+
+  /** Whether any column has times, which are shown without a zone and are UTC. */
+  boolean hasTimes() {
+    return Arrays.stream(fraction).anyMatch(f -> f >= 0);
+  }
+
+  private String cell(List<Object> row, int column) {
+    String text = cell(row.get(column));
+    if (fraction[column] <= 0 || !TIME.matcher(String.valueOf(row.get(column))).matches()) {
+      return text;
+    }
+    int point = text.indexOf('.');
+    int digits = point < 0 ? 0 : text.length() - point - 1;
+    return text + (point < 0 ? "." : "") + "0".repeat(Math.max(0, fraction[column] - digits));
   }
 
   private String line(List<String> cells, char fill) {
@@ -71,7 +103,11 @@ final class TextTable {
   }
 
   String row(List<Object> row) {
-    return line(row.stream().map(TextTable::cell).toList(), ' ').stripTrailing();
+    List<String> cells = new ArrayList<>();
+    for (int i = 0; i < row.size(); i++) {
+      cells.add(cell(row, i));
+    }
+    return line(cells, ' ').stripTrailing();
   }
 
   void print(PrintStream out, List<List<Object>> rows) {

@@ -117,4 +117,28 @@ class PrintingTest {
     assertThat(FollowCommand.isFollow("SELECT 1")).isFalse();
     assertThat(Service.encode("a b+c&d")).isEqualTo("a%20b%2Bc%26d");
   }
+
+  @Test
+  void timesOfAColumnHaveAsManyDigitsAndTheZoneIsSaidOnce() throws IOException {
+    Map<String, Object> result = result();
+    result.put("columns", List.of(column("at", "TIMESTAMP")));
+    result.put(
+        "rows",
+        List.of(
+            Arrays.asList("2026-03-02T06:14:09Z"),
+            Arrays.asList("2026-03-02T06:14:09.12Z"),
+            Arrays.asList((Object) null)));
+    new Output(Output.Format.table, out).result(result);
+    assertThat(printed())
+        .isEqualTo(
+            """
+            at
+            ───────────────────────
+            2026-03-02 06:14:09.000
+            2026-03-02 06:14:09.120
+            ·
+
+            3 rows · epoch 9 · 1.5 ms · times in UTC
+            """);
+  }
 }

@@ -143,11 +143,7 @@ public final class KafkaBroker implements AutoCloseable {
             .formatted(port, controllerPort, data);
     Files.writeString(settings, guardedPort == 0 ? text : guardedSettings(text));
     if (!Files.exists(data.resolve("meta.properties"))) {
-      byte[] id = new byte[16];
-      java.nio.ByteBuffer.wrap(id)
-          .putLong(UUID.randomUUID().getMostSignificantBits())
-          .putLong(UUID.randomUUID().getLeastSignificantBits());
-      String cluster = Base64.getUrlEncoder().withoutPadding().encodeToString(id);
+      String cluster = clusterId(UUID.randomUUID());
       Process format =
           new ProcessBuilder(
                   program(
@@ -168,6 +164,16 @@ public final class KafkaBroker implements AutoCloseable {
       }
     }
     return program("kafka.Kafka", settings.toString());
+  }
+
+  /** A cluster's id as the broker writes them; never one that would be taken for an option. */
+  static String clusterId(UUID random) {
+    byte[] id =
+        java.nio.ByteBuffer.allocate(16)
+            .putLong(random.getMostSignificantBits() & Long.MAX_VALUE)
+            .putLong(random.getLeastSignificantBits())
+            .array();
+    return Base64.getUrlEncoder().withoutPadding().encodeToString(id);
   }
 
   private String guardedSettings(String text) throws IOException, InterruptedException {

@@ -4,6 +4,7 @@ import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.EpochLoop;
@@ -12,6 +13,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.sql.Command;
+import dripledger.engine.sql.DefinitionText;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
@@ -58,13 +60,9 @@ final class Alterations {
       if (!add.replay() && at != null) {
         addedAt.put(columns.size() - 1, at);
       }
-      return new CatalogObject.Stream(
-          s.id(),
-          s.name(),
-          s.sql(),
+      return defined(
+          s,
           new Schema(columns),
-          s.eventTime(),
-          s.latenessMicros(),
           s.origins().with(columns.size() - 1, add.meta(), add.path()),
           s.source(),
           addedAt);
@@ -73,7 +71,10 @@ final class Alterations {
     if (object instanceof CatalogObject.Connection c) {
       Map<String, CatalogObject.Connection.Option> options = new HashMap<>(c.options());
       options.putAll(alter.options());
-      return new CatalogObject.Connection(c.id(), c.name(), c.sql(), c.type(), options);
+      CatalogObject.Connection now =
+          new CatalogObject.Connection(c.id(), c.name(), c.sql(), c.type(), options);
+      return new CatalogObject.Connection(
+          c.id(), c.name(), DefinitionText.of(now), c.type(), options);
     }
     CatalogObject.Stream s = (CatalogObject.Stream) object;
     Map<String, String> options = new HashMap<>(s.source().options());
@@ -81,16 +82,29 @@ final class Alterations {
     SourceSpec source =
         new SourceSpec(
             s.source().connection(), s.source().connectionId(), options, s.source().format());
+    return defined(s, s.schema(), s.origins(), source, s.addedAt());
+  }
+
+  /** A stream with other columns or options, and the statement that would make it so. */
+  private static CatalogObject.Stream defined(
+      CatalogObject.Stream s,
+      Schema schema,
+      Origins origins,
+      SourceSpec source,
+      Map<Integer, SourcePosition> addedAt) {
+    CatalogObject.Stream now = stream(s, s.sql(), schema, origins, source, addedAt);
+    return stream(s, DefinitionText.of(now), schema, origins, source, addedAt);
+  }
+
+  private static CatalogObject.Stream stream(
+      CatalogObject.Stream s,
+      String sql,
+      Schema schema,
+      Origins origins,
+      SourceSpec source,
+      Map<Integer, SourcePosition> addedAt) {
     return new CatalogObject.Stream(
-        s.id(),
-        s.name(),
-        s.sql(),
-        s.schema(),
-        s.eventTime(),
-        s.latenessMicros(),
-        s.origins(),
-        source,
-        s.addedAt());
+        s.id(), s.name(), sql, schema, s.eventTime(), s.latenessMicros(), origins, source, addedAt);
   }
 
   Result alter(String sql, Command command) {

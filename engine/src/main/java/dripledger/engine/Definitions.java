@@ -178,7 +178,7 @@ final class Definitions {
         id,
         c.name(),
         sql,
-        c.plan().schema(),
+        c.schema(),
         c.plan(),
         c.key(),
         c.keyProven(),

@@ -273,6 +273,9 @@ public final class Engine implements AutoCloseable {
     if (command instanceof Command.Describe d) {
       return introspection.describe(d.name(), snapshot());
     }
+    if (command instanceof Command.ShowCreate s) {
+      return introspection.showCreate(s.name(), snapshot());
+    }
     if (command instanceof Command.Explain e) {
       return introspection.explain(e, snapshot());
     }

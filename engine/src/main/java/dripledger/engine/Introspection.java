@@ -273,6 +273,18 @@ final class Introspection {
     return object.schema().columns().stream().map(Column::name).collect(Collectors.joining(", "));
   }
 
+  Result.Rows showCreate(String name, Snapshot snapshot) {
+    CatalogObject object = definitions.catalog().find(name);
+    return new Result.Rows(
+        List.of(NAME, text("kind"), text("statement")),
+        List.<Object[]>of(new Object[] {object.name(), object.kind(), statement(object)}),
+        snapshot.epoch());
+  }
+
+  private static String statement(CatalogObject object) {
+    return object.sql().strip().replaceFirst(";$", "") + ";";
+  }
+
   Result.Rows describe(String name, Snapshot snapshot) {
     CatalogObject object = definitions.catalog().find(name);
     int[] key =
@@ -284,6 +296,10 @@ final class Introspection {
       Column c = object.schema().column(i);
       rows.add(new Object[] {c.name(), c.type().sql(), c.type().nullable(), note(object, key, i)});
     }
+    rows.add(
+        new Object[] {
+          null, null, null, object.kind() + "; SHOW CREATE " + object.name() + " is its definition"
+        });
     return new Result.Rows(
         List.of(
             text("column"),

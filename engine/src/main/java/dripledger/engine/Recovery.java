@@ -72,6 +72,7 @@ final class Recovery {
     Map<Long, SourcePosition> positions = new HashMap<>();
     if (saved != null) {
       positions.putAll(saved.positions());
+      checkpointer.loaded(saved.epoch());
     }
     loop.positions(sequence, positions);
     Set<Long> unlike = new HashSet<>(); // relations whose rows are not those of the checkpoint

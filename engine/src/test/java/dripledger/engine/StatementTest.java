@@ -323,4 +323,103 @@ class StatementTest {
           .startsWith("[compute " + shown[i] + " as x,");
     }
   }
+
+  private List<String> columns(String query) {
+    return ((Result.Rows) db.run(query)).columns().stream().map(c -> c.name()).toList();
+  }
+
+  @Test
+  void columnsWithoutANameAreCalledAsPostgresCallsThem() {
+    db.run(GATE);
+    assertThat(
+            columns(
+                """
+                SELECT COUNT(*), SUM(capacity_per_minute), COUNT(hall), MAX_BY(gate, hall),
+                       MAX(gate) || 'x', CAST(COUNT(*) AS INTEGER), CAST(1 AS INTEGER), COALESCE(MIN(hall), ''),
+                       CASE WHEN COUNT(*) > 1 THEN 1 ELSE 2 END, CASE WHEN TRUE THEN 1 ELSE COUNT(*) END,
+                       NULL, TRUE, DATE '2026-03-02', TRIM(MIN(gate)), CURRENT_TIMESTAMP, EXTRACT(YEAR FROM now())
+                FROM gate
+                """))
+        .containsExactly(
+            "count",
+            "sum",
+            "count",
+            "max_by",
+            "?column?",
+            "count",
+            "int4",
+            "coalesce",
+            "case",
+            "count",
+            "?column?",
+            "bool",
+            "date",
+            "btrim",
+            "current_timestamp",
+            "extract");
+    assertThat(columns("VALUES (1, 'a')")).containsExactly("column1", "column2");
+    assertThat(columns("SELECT count + 1 AS n FROM (SELECT COUNT(*) FROM gate) AS g"))
+        .containsExactly("n");
+    assertThat(columns("SELECT SUM(capacity_per_minute) FROM gate ORDER BY sum"))
+        .containsExactly("sum");
+    // What GROUP BY names stays the column, whatever an unnamed item would be called.
+    db.run("INSERT INTO gate VALUES ('G01', 'North', 41), ('G02', 'North', 42)");
+    assertThat(
+            db.rows(
+                "SELECT CAST(capacity_per_minute AS VARCHAR(1)), COUNT(*) FROM gate"
+                    + " GROUP BY capacity_per_minute"))
+        .containsExactly("[4, 1]", "[4, 1]");
+  }
+
+  @Test
+  void aViewTakesOverTheNamesOfUnnamedColumns() {
+    db.run(GATE);
+    db.run("CREATE MATERIALIZED VIEW n AS SELECT hall, COUNT(*) FROM gate GROUP BY hall");
+    assertThat(columns("SELECT * FROM n")).containsExactly("hall", "count");
+    assertThat(db.error("CREATE VIEW v AS SELECT gate, 1 + 1 FROM gate").getMessage())
+        .contains("column 2 has no name");
+    assertThat(db.error("CREATE VIEW v AS SELECT COUNT(*), COUNT(hall) FROM gate").getMessage())
+        .contains("column \"count\" appears twice");
+  }
+
+  @Test
+  void anUnknownColumnIsAnsweredWithThoseThereAre() {
+    db.run(SCAN);
+    db.run(GATE);
+    assertThat(db.error("SELECT nope FROM gate").hint())
+        .isEqualTo("gate has gate, hall, capacity_per_minute");
+    assertThat(db.error("CREATE VIEW v AS SELECT nope FROM gate").hint())
+        .isEqualTo("gate has gate, hall, capacity_per_minute");
+    assertThat(db.error("SELECT grms FROM scan").hint()).isEqualTo("did you mean \"grams\"?");
+    assertThat(db.error("SELECT gate").hint()).contains("FROM names a stream");
+  }
+
+  @Test
+  void theDefinitionOfAnythingIsShown() {
+    db.run(SCAN);
+    db.run("CREATE MATERIALIZED VIEW n AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+    assertThat(db.rows("SHOW CREATE n"))
+        .containsExactly(
+            "[n, materialized view, CREATE MATERIALIZED VIEW n AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate;]");
+    db.run("ALTER STREAM scan ADD COLUMN belt VARCHAR PATH '$.belt.id'");
+    String statement =
+        String.valueOf(((Result.Rows) db.run("SHOW CREATE STREAM scan")).rows().get(0)[2]);
+    assertThat(statement)
+        .isEqualTo(
+            """
+            CREATE STREAM scan (
+              parcel BIGINT NOT NULL,
+              gate VARCHAR,
+              at TIMESTAMP,
+              grams INTEGER,
+              scanner ROW(id VARCHAR, battery DOUBLE),
+              belt VARCHAR PATH '$.belt.id',
+              EVENT TIME at LATENESS INTERVAL '30' SECOND
+            );""");
+    db.run("DROP STREAM scan CASCADE");
+    db.run(statement); // it says all there is
+    assertThat(db.rows("SHOW CREATE scan")).containsExactly("[scan, stream, " + statement + "]");
+    assertThat(String.join("", db.rows("DESCRIBE scan"))).contains("SHOW CREATE scan");
+    assertThat(db.error("SHOW CREATE nope").getMessage()).contains("no stream, table or view");
+  }
 }

@@ -38,6 +38,7 @@ public final class Checkpointer implements AutoCloseable {
   private boolean closed;
   private volatile Figures figures;
   private volatile String failure;
+  private volatile long loadedEpoch = -1;
   private long savedEpoch = -1;
   private long savedRows = -1;
 
@@ -78,6 +79,16 @@ public final class Checkpointer implements AutoCloseable {
   /** Says that a node's state is in the last checkpoint; before {@link #start}. */
   public void restored(long nodeId) {
     saved.add(nodeId);
+  }
+
+  /** Says which checkpoint the state was loaded from; before {@link #start}. */
+  public void loaded(long epoch) {
+    loadedEpoch = epoch;
+  }
+
+  /** The epoch of the checkpoint that was loaded at the start, or −1 if there was none. */
+  public long loadedEpoch() {
+    return loadedEpoch;
   }
 
   public void start() {

@@ -67,6 +67,7 @@ public sealed interface Command {
   record CreateMaterializedView(
       String name,
       IfExists ifExists,
+      Schema schema,
       PlanNode plan,
       int[] key,
       boolean keyProven,
@@ -99,6 +100,9 @@ public sealed interface Command {
   record Explain(boolean analyze, PlanNode plan, String view) implements Command {}
 
   record Describe(String name) implements Command {}
+
+  /** The statement that makes the thing as it is now. */
+  record ShowCreate(String name) implements Command {}
 
   /** {@code from} is the connection to look behind, or null. */
   record Show(String kind, String from) implements Command {}

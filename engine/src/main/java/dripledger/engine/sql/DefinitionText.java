@@ -1,12 +1,16 @@
 package dripledger.engine.sql;
 
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
 import dripledger.engine.source.Proposal;
+import java.math.BigDecimal;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Locale;
 import java.util.Map;
 import java.util.TreeMap;
 import java.util.stream.Collectors;
@@ -72,6 +76,60 @@ public final class DefinitionText {
               .collect(Collectors.joining(", ", "PRIMARY KEY (", ")")));
     }
     return "CREATE TABLE " + name(name) + body(lines) + from(source);
+  }
+
+  /** The statement that would make a stream as it is now. */
+  public static String of(CatalogObject.Stream stream) {
+    List<String> lines = new ArrayList<>();
+    Schema schema = stream.schema();
+    for (int i = 0; i < schema.size(); i++) {
+      Column c = schema.column(i);
+      CatalogObject.Meta meta = stream.origins().meta().get(i);
+      List<String> path = stream.origins().paths().get(i);
+      lines.add(
+          name(c.name())
+              + " "
+              + type(c.type())
+              + (path == null ? "" : " PATH " + text(Origins.text(path)))
+              + (meta == null ? "" : " META " + meta.name().toLowerCase(Locale.ROOT))
+              + (c.type().nullable() ? "" : " NOT NULL"));
+    }
+    if (stream.eventTime() >= 0) {
+      lines.add(
+          "EVENT TIME "
+              + name(schema.column(stream.eventTime()).name())
+              + " LATENESS INTERVAL "
+              + text(
+                  BigDecimal.valueOf(stream.latenessMicros(), 6)
+                      .stripTrailingZeros()
+                      .toPlainString())
+              + " SECOND");
+    }
+    return "CREATE STREAM "
+        + name(stream.name())
+        + body(lines)
+        + (stream.source() == null ? "" : from(stream.source()));
+  }
+
+  /** The statement that would make a connection as it is now; secrets by name. */
+  public static String of(CatalogObject.Connection connection) {
+    String options =
+        new TreeMap<>(connection.options())
+            .entrySet().stream()
+                .map(
+                    e ->
+                        e.getKey()
+                            + " "
+                            + (e.getValue().secret()
+                                ? "SECRET " + name(e.getValue().text())
+                                : text(e.getValue().text())))
+                .collect(Collectors.joining(", ", "OPTIONS (", ")"));
+    return "CREATE CONNECTION "
+        + name(connection.name())
+        + " TYPE "
+        + connection.type()
+        + " "
+        + options;
   }
 
   private static String body(List<String> lines) {

@@ -4,13 +4,12 @@ import dripledger.engine.EngineException;
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.row.Column;
-import java.util.ArrayList;
 import java.util.Collection;
 import java.util.List;
 import java.util.Locale;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
+import java.util.stream.Collectors;
 import org.apache.calcite.runtime.CalciteContextException;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.parser.SqlParseException;
@@ -151,7 +150,13 @@ final class SqlErrors {
   private static final Pattern APPLY =
       Pattern.compile("Cannot apply '([^']*)' to arguments of type '(.*?)'\\.");
 
-  static EngineException validation(RuntimeException e, Catalog catalog) {
+  /**
+   * A complaint of the validator.
+   *
+   * @param relations those the statement names
+   */
+  static EngineException validation(
+      RuntimeException e, Catalog catalog, List<CatalogObject> relations) {
     Throwable cause = e;
     CalciteContextException context = null;
     while (cause != null) {
@@ -176,13 +181,13 @@ final class SqlErrors {
                 : String.valueOf(context.getCause().getMessage()));
     Matcher m = COLUMN.matcher(message);
     if (m.find()) {
-      String near = nearest(m.group(1), columnNames(catalog));
+      String near = nearest(m.group(1), columnNames(relations));
       return new EngineException(
           Code.NOT_FOUND,
           "no column \"" + m.group(1) + "\"" + (m.group(3) == null ? " here" : " in " + m.group(3)),
           line,
           column,
-          near == null ? null : "did you mean \"" + near + "\"?");
+          near == null ? columnsThere(relations) : "did you mean \"" + near + "\"?");
     }
     m = NOT_NULL.matcher(message);
     if (m.find()) {
@@ -250,14 +255,16 @@ final class SqlErrors {
     return text.isEmpty() ? text : Character.toLowerCase(text.charAt(0)) + text.substring(1);
   }
 
-  private static List<String> columnNames(Catalog catalog) {
-    List<String> names = new ArrayList<>();
-    for (CatalogObject object : catalog.all()) {
-      for (Column c : object.schema().columns()) {
-        names.add(c.name());
-      }
-    }
-    return names;
+  private static List<String> columnNames(List<CatalogObject> relations) {
+    return relations.stream().flatMap(o -> o.schema().names().stream()).toList();
+  }
+
+  private static String columnsThere(List<CatalogObject> relations) {
+    return relations.isEmpty()
+        ? "nothing is read from: FROM names a stream, table or view"
+        : relations.stream()
+            .map(o -> o.name() + " has " + String.join(", ", o.schema().names()))
+            .collect(Collectors.joining("; "));
   }
 
   static String firstLine(String message) {

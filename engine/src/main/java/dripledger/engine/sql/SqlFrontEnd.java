@@ -38,13 +38,16 @@ import org.apache.calcite.rel.rules.CoreRules;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
+import org.apache.calcite.sql.SqlJoin;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParser;
@@ -157,7 +160,7 @@ public final class SqlFrontEnd {
     } catch (EngineException e) {
       throw e;
     } catch (RuntimeException e) {
-      throw SqlErrors.validation(e, catalog);
+      throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
     }
   }
 
@@ -308,6 +311,9 @@ public final class SqlFrontEnd {
       if (statement instanceof Statement.Describe s) {
         return new Command.Describe(existing(s.name()).name());
       }
+      if (statement instanceof Statement.Show s && s.kind().equals("CREATE")) {
+        return new Command.ShowCreate(existing(s.from()).name());
+      }
       if (statement instanceof Statement.Show s) {
         return new Command.Show(s.kind(), s.from() == null ? null : existing(s.from()).name());
       }
@@ -352,13 +358,13 @@ public final class SqlFrontEnd {
       }
       Set<String> names = new LinkedHashSet<>();
       for (Column c : columns.columns()) {
+        if (c.name().equals(OutputNames.NONE)) {
+          throw SqlErrors.invalid(
+              s.query(), "column " + (names.size() + 1) + " has no name", "give it one with AS");
+        }
         if (!names.add(c.name())) {
           throw SqlErrors.invalid(
               s.query(), "column \"" + c.name() + "\" appears twice", "rename one with AS");
-        }
-        if (c.name().startsWith("EXPR$")) {
-          throw SqlErrors.invalid(
-              s.query(), "column " + (names.size()) + " has no name", "give it one with AS");
         }
       }
       refuseFigures(s.query());
@@ -384,6 +390,7 @@ public final class SqlFrontEnd {
       return new Command.CreateMaterializedView(
           name(s.name()),
           ifExists(s.replace(), s.ifNotExists()),
+          columns,
           root,
           key,
           proven,
@@ -467,6 +474,7 @@ public final class SqlFrontEnd {
      * @param kept whether the answer is kept up to date, so that order and limit have no meaning
      */
     private Command.QueryPlan query(SqlNode node, Long now, boolean kept) {
+      List<String> names = OutputNames.of(node);
       SqlNode rewritten = node.accept(new SyntaxRewriter(arguments));
       if (kept && rewritten.getKind() == SqlKind.ORDER_BY) {
         throw SyntaxRewriter.unsupported(
@@ -478,7 +486,11 @@ public final class SqlFrontEnd {
         SqlNode validated = validator.validate(rewritten);
         RelRoot root = converter(validator).convertQuery(validated, false, true);
         List<Map.Entry<Integer, String>> fields = new ArrayList<>();
-        root.fields.forEach(f -> fields.add(Map.entry(f.getKey(), f.getValue())));
+        for (Map.Entry<Integer, String> f : root.fields) {
+          // The validator would tell columns of one name apart by numbers.
+          String name = names == null ? f.getValue() : names.get(fields.size());
+          fields.add(Map.entry(f.getKey(), name));
+        }
         Command.QueryPlan plan = builder(now).query(simplify(root.rel), fields);
         return kept ? onlyOutputs(plan) : plan;
       } catch (EngineException e) {
@@ -567,6 +579,61 @@ public final class SqlFrontEnd {
     }
   }
 
+  /** Finds the relations whose names a statement says. */
+  private static final class RelationFinder
+      extends org.apache.calcite.sql.util.SqlBasicVisitor<Void> {
+    private final Catalog catalog;
+    private final Set<CatalogObject> found = new LinkedHashSet<>();
+
+    private RelationFinder(Catalog catalog) {
+      this.catalog = catalog;
+    }
+
+    static List<CatalogObject> relations(SqlNode node, Catalog catalog) {
+      RelationFinder finder = new RelationFinder(catalog);
+      if (node instanceof StatementNode own) {
+        Statement s = own.statement();
+        SqlNode query =
+            s instanceof Statement.CreateView v
+                ? v.query()
+                : s instanceof Statement.Follow f
+                    ? f.query()
+                    : s instanceof Statement.Explain e ? e.target() : null;
+        return query == null ? List.of() : relations(query, catalog);
+      }
+      node.accept(finder);
+      return List.copyOf(finder.found);
+    }
+
+    @Override
+    public Void visit(SqlCall call) {
+      if (call instanceof SqlSelect select) {
+        read(select.getFrom());
+      } else if (call instanceof SqlUpdate update) {
+        read(update.getTargetTable());
+      } else if (call instanceof SqlDelete delete) {
+        read(delete.getTargetTable());
+      } else if (call instanceof SqlInsert insert) {
+        read(insert.getTargetTable());
+      }
+      return super.visit(call);
+    }
+
+    private void read(SqlNode from) {
+      if (from instanceof SqlIdentifier id) {
+        CatalogObject object = catalog.find(id.names.get(id.names.size() - 1));
+        if (object != null && !(object instanceof CatalogObject.Connection)) {
+          found.add(object);
+        }
+      } else if (from instanceof SqlCall call && call.getKind() == SqlKind.AS) {
+        read(call.operand(0));
+      } else if (from instanceof SqlJoin join) {
+        read(join.getLeft());
+        read(join.getRight());
+      }
+    }
+  }
+
   /** Finds the call or name an error message speaks of. */
   private static final class WordFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<Void> {
     private final String message;
@@ -583,7 +650,7 @@ public final class SqlFrontEnd {
     }
 
     @Override
-    public Void visit(org.apache.calcite.sql.SqlCall call) {
+    public Void visit(SqlCall call) {
       String name = call.getOperator().getName().toLowerCase(Locale.ROOT);
       if (found == null && name.length() > 1 && message.contains(": " + name)
           || found == null && name.length() > 1 && message.contains("function " + name)) {

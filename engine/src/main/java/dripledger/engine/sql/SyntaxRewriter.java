@@ -115,6 +115,7 @@ final class SyntaxRewriter extends SqlShuttle {
   }
 
   private SqlNode select(SqlSelect select) {
+    OutputNames.give(select);
     String outer = alias;
     SqlNode from = select.getFrom();
     alias = aliasOf(from);

@@ -74,6 +74,9 @@ class ObjectsController {
       answer.put("total_bytes", figures.totalBytes());
       answer.put("chunks", figures.chunks());
     }
+    if (engine.checkpointer().loadedEpoch() >= 0) {
+      answer.put("loaded_epoch", engine.checkpointer().loadedEpoch());
+    }
     if (engine.checkpointer().failure() != null) {
       answer.put("failure", engine.checkpointer().failure());
     }
