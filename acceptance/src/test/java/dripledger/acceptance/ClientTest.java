@@ -1,11 +1,13 @@
 package dripledger.acceptance;
 
+import static java.util.stream.Collectors.joining;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.demo.ScanGenerator;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.time.Instant;
+import java.util.stream.IntStream;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
@@ -142,20 +144,15 @@ class ClientTest {
         "",
         "sql",
         "CREATE TABLE followed (k INTEGER PRIMARY KEY, v INTEGER); INSERT INTO followed VALUES (1, 10)");
-    Thread changer =
-        new Thread(
-            () -> {
-              try {
-                Thread.sleep(2500);
-                service.drip("", "sql", "UPDATE followed SET v = 11");
-              } catch (Exception e) {
-                throw new IllegalStateException(e);
-              }
-            });
-    changer.start();
     LiveService.Run run =
-        service.drip("", "follow", "followed", "--changes", "2", "--format", "json");
-    changer.join();
+        service.meanwhile(
+            () -> service.sql("UPDATE followed SET v = 11"),
+            "follow",
+            "followed",
+            "--changes",
+            "2",
+            "--format",
+            "json");
     assertThat(run.out().lines().map(l -> l.replaceAll("\"epoch\":\\d+,", "")))
         .containsExactly(
             "{\"weight\":1,\"row\":{\"k\":1,\"v\":10}}",
@@ -171,6 +168,53 @@ class ClientTest {
             "SELECT COUNT(*) AS gates FROM gat\t;\r",
             "SELECT nope FROM gate;\r");
     assertThat(screen).contains("North").contains("gates").contains("no column \"nope\" here");
+  }
+
+  @Test
+  void theShellKnowsWhatPeopleType() throws Exception {
+    String screen = service.shell("help\r", "\\d gate\r", "\\d\r", "quit\r");
+    assertThat(screen)
+        .contains("A statement ends in ;")
+        .contains("SHOW CREATE gate is its definition")
+        .contains("per_gate");
+  }
+
+  @Test
+  void aPipeThatIsClosedEndsACommand() throws Exception {
+    service.drip(
+        "",
+        "sql",
+        "CREATE TABLE many (k INTEGER PRIMARY KEY); INSERT INTO many VALUES "
+            + IntStream.range(0, 2000).mapToObj(i -> "(" + i + ")").collect(joining(", ")));
+    LiveService.Run run = service.piped("head -3", "follow", "many");
+    assertThat(run.out().lines()).hasSize(3);
+    assertThat(run.err()).contains("2,000 rows at epoch");
+  }
+
+  @Test
+  void theAnswerToFollowCanBeLeftOut() throws Exception {
+    service.drip("", "sql", "CREATE TABLE left_out (k INTEGER PRIMARY KEY)");
+    service.drip("", "sql", "INSERT INTO left_out VALUES (1), (2)");
+    LiveService.Run run =
+        service.meanwhile(
+            () -> service.sql("INSERT INTO left_out VALUES (3)"),
+            "follow",
+            "left_out",
+            "--changes-only",
+            "--changes",
+            "1",
+            "--format",
+            "csv");
+    assertThat(run.out().lines().skip(1).map(l -> l.replaceFirst("^\\d+", "")))
+        .containsExactly(",1,3");
+  }
+
+  @Test
+  void rejectsOfNothingAreNotJustNone() throws Exception {
+    LiveService.Run run = service.drip("", "rejects", "nope");
+    assertThat(run.exit()).isEqualTo(1);
+    assertThat(run.err()).contains("no stream, table or view \"nope\"");
+    assertThat(service.drip("", "help", "follow").out()).contains("--changes-only");
   }
 
   @Test

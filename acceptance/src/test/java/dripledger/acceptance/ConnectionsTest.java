@@ -72,7 +72,7 @@ class ConnectionsTest extends SourceTest {
         .contains("made topic look.at with 2 partitions");
     hub.send("look.at", "G07", scan(1, "G07", 1840), "{\"parcel\":");
     assertThat(service.drip("", "look", "hub_log").out())
-        .containsPattern("look\\.at +topic +2 +2 +\\d+ B");
+        .containsPattern("look\\.at +topic +2 +2 +(\\d+ B|·)");
     LiveService.Run peek = service.drip("", "peek", "hub_log", "look.at", "--from", "earliest");
     assertThat(peek.out())
         .containsPattern("partition \\d, position 0, .*, key G07, json\n  \\{\"parcel\":1,")

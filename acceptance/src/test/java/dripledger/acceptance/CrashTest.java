@@ -1,13 +1,17 @@
 package dripledger.acceptance;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import java.io.IOException;
 import java.io.OutputStream;
 import java.net.HttpURLConnection;
 import java.net.URI;
 import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.List;
 import java.util.Random;
+import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicLong;
 import org.junit.jupiter.api.Test;
@@ -157,6 +161,67 @@ class CrashTest {
       follower.join();
       service.start();
       assertThat(value(service, "SELECT COUNT(*) AS c FROM t")).isEqualTo("2");
+    }
+  }
+
+  private static int status(LiveService service, String method, String path, String body) {
+    try {
+      return service.call(method, path, body).status();
+    } catch (IOException e) {
+      return -1;
+    }
+  }
+
+  @Test
+  void readsGoOnWhileTheDatabaseOfRecordsIsAway() throws Exception {
+    try (LiveService service =
+        new LiveService("--drip.max-waiting-pushes=8", "--drip.change-millis=4000")) {
+      service.sql(
+          "CREATE STREAM scan (parcel BIGINT);"
+              + "CREATE TABLE t (k INTEGER PRIMARY KEY, v INTEGER); INSERT INTO t VALUES (1, 10);"
+              + "CREATE MATERIALIZED VIEW n AS SELECT k, SUM(v) AS v FROM t GROUP BY k");
+      service.cluster().crash();
+      List<CompletableFuture<Integer>> pushes = new ArrayList<>();
+      for (int i = 0; i < 60; i++) {
+        String event = "{\"parcel\":" + i + "}";
+        pushes.add(
+            CompletableFuture.supplyAsync(
+                () -> status(service, "POST", "/api/v1/streams/scan/events", event),
+                task -> new Thread(task).start()));
+      }
+      long began = System.nanoTime();
+      for (int i = 0; i < 50; i++) {
+        assertThat(service.sql("SELECT v FROM n WHERE k = 1")).hasToString("[[10]]");
+        assertThat(status(service, "GET", "/api/v1/views/n/rows/1", null)).isEqualTo(200);
+      }
+      assertThat((System.nanoTime() - began) / 1e9).as("seconds for 100 reads").isLessThan(20);
+      LiveService.Answer change =
+          service.call(
+              "POST", "/api/v1/sql", "{\"sql\":\"UPDATE t SET v = v + 1\",\"id\":\"once\"}");
+      assertThat(change.status()).as(change.body()).isEqualTo(503);
+      List<Integer> answers = pushes.stream().map(CompletableFuture::join).toList();
+      assertThat(answers).as("all are answered, none is acknowledged").containsOnly(503);
+      service.cluster().start();
+      String again = "{\"sql\":\"UPDATE t SET v = v + 1\",\"id\":\"once\"}";
+      for (int i = 0; i < 100 && status(service, "POST", "/api/v1/sql", again) != 200; i++) {
+        Thread.sleep(100);
+      }
+      assertThat(service.sql("SELECT v FROM n")).as("made once").hasToString("[[11]]");
+      assertThat(service.call("GET", "/api/v1/changes/once/1", null).body())
+          .contains("\"made\":true");
+      assertThat(service.call("GET", "/api/v1/changes/never", null).body())
+          .contains("\"made\":false");
+    }
+  }
+
+  @Test
+  void aSecondServiceIsRefusedTheDatabaseOfTheFirst() throws Exception {
+    try (LiveService first = new LiveService()) {
+      first.sql("CREATE TABLE t (k INTEGER PRIMARY KEY); INSERT INTO t VALUES (1)");
+      assertThatThrownBy(() -> first.second())
+          .hasMessageContaining("another Drip Ledger service is using this database");
+      first.sql("INSERT INTO t VALUES (2)");
+      assertThat(first.sql("SELECT COUNT(*) FROM t")).hasToString("[[2]]");
     }
   }
 }

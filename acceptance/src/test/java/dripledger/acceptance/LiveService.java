@@ -36,6 +36,17 @@ final class LiveService implements AutoCloseable {
     start();
   }
 
+  private LiveService(LiveService first) throws IOException, InterruptedException {
+    settings = new String[0];
+    cluster = first.cluster;
+    start();
+  }
+
+  /** Another service on the same database. */
+  LiveService second() throws IOException, InterruptedException {
+    return new LiveService(this);
+  }
+
   String url() {
     return "http://127.0.0.1:" + port;
   }
@@ -155,14 +166,16 @@ final class LiveService implements AutoCloseable {
     builder.environment().put("TERM", "xterm");
     Process terminal = builder.start();
     try (var in = terminal.getOutputStream()) {
-      awaitPrompts(out, 1);
+      awaitPrompts(terminal, out, 1);
       for (int i = 0; i < typed.length; i++) {
         in.write(typed[i].getBytes(StandardCharsets.UTF_8));
         in.flush();
-        awaitPrompts(out, i + 2);
+        awaitPrompts(terminal, out, i + 2);
       }
-      in.write(4); // Ctrl-D
-      in.flush();
+      if (terminal.isAlive()) {
+        in.write(4); // Ctrl-D
+        in.flush();
+      }
       if (!terminal.waitFor(20, TimeUnit.SECONDS)) {
         terminal.destroyForcibly();
         throw new IOException("the shell did not end:\n" + Files.readString(out));
@@ -174,10 +187,11 @@ final class LiveService implements AutoCloseable {
   }
 
   /** The line editor turns bracketed paste on each time it waits for a statement. */
-  private static void awaitPrompts(Path screen, int count)
+  private static void awaitPrompts(Process terminal, Path screen, int count)
       throws IOException, InterruptedException {
     for (int i = 0; i < 200; i++) {
-      if (Files.readString(screen).split("\u001b\\[\\?2004h", -1).length > count) {
+      boolean ended = !terminal.isAlive(); // told to leave
+      if (ended || Files.readString(screen).split("\u001b\\[\\?2004h", -1).length > count) {
         return;
       }
       Thread.sleep(100);
@@ -187,14 +201,36 @@ final class LiveService implements AutoCloseable {
 
   /** Runs the client as a process of its own. */
   Run drip(String input, String... arguments) throws IOException, InterruptedException {
-    List<String> command =
-        new ArrayList<>(
-            List.of(
-                java(),
-                "-XX:TieredStopAtLevel=1",
-                "-XX:+UseSerialGC",
-                "-jar",
-                System.getProperty("drip.client.jar")));
+    return await(client(List.of(), arguments), input, () -> {});
+  }
+
+  /** Runs the client with its output piped into a command of the shell. */
+  Run piped(String into, String... arguments) throws IOException, InterruptedException {
+    return await(
+        client(List.of("bash", "-c", "\"$@\" | " + into, "bash"), arguments), "", () -> {});
+  }
+
+  /** What is done while a client runs. */
+  interface Action {
+    void run() throws IOException;
+  }
+
+  /** Runs the client, and the action once it has printed its first line. */
+  Run meanwhile(Action action, String... arguments) throws IOException, InterruptedException {
+    return await(client(List.of(), arguments), "", action);
+  }
+
+  private record Client(Process process, Path out, Path err) {}
+
+  private Client client(List<String> before, String... arguments) throws IOException {
+    List<String> command = new ArrayList<>(before);
+    command.addAll(
+        List.of(
+            java(),
+            "-XX:TieredStopAtLevel=1",
+            "-XX:+UseSerialGC",
+            "-jar",
+            System.getProperty("drip.client.jar")));
     command.addAll(List.of(arguments));
     Path out = Files.createTempFile("drip", ".out");
     Path err = Files.createTempFile("drip", ".err");
@@ -202,17 +238,27 @@ final class LiveService implements AutoCloseable {
         new ProcessBuilder(command).redirectOutput(out.toFile()).redirectError(err.toFile());
     builder.environment().put("DRIP_URL", url());
     builder.environment().put("LC_ALL", "C.UTF-8");
-    Process client = builder.start();
-    try (var in = client.getOutputStream()) {
+    return new Client(builder.start(), out, err);
+  }
+
+  private static Run await(Client client, String input, Action action)
+      throws IOException, InterruptedException {
+    try (var in = client.process.getOutputStream()) {
       in.write(input.getBytes(StandardCharsets.UTF_8));
     }
-    if (!client.waitFor(60, TimeUnit.SECONDS)) {
-      client.destroyForcibly();
+    for (int i = 0; i < 600 && client.process.isAlive() && Files.size(client.out) == 0; i++) {
+      Thread.sleep(20);
+    }
+    action.run();
+    if (!client.process.waitFor(60, TimeUnit.SECONDS)) {
+      client.process.destroyForcibly();
       throw new IOException("the client did not end");
     }
-    Run run = new Run(client.exitValue(), Files.readString(out), Files.readString(err));
-    Files.delete(out);
-    Files.delete(err);
+    Run run =
+        new Run(
+            client.process.exitValue(), Files.readString(client.out), Files.readString(client.err));
+    Files.delete(client.out);
+    Files.delete(client.err);
     return run;
   }
 

@@ -211,4 +211,26 @@ class RecoveryTest extends SourceTest {
     smallExpect("SELECT * FROM late_sums ORDER BY gate", "[[G01, 12], [G02, 6]]");
     assertThat(small.call("GET", "/actuator/health", null).status()).isEqualTo(200);
   }
+
+  @Test
+  void brokenEventsAreAnsweredAlsoWhenTheViewsAreFull() throws Exception {
+    small.sql(
+        "CREATE STREAM overfull (k BIGINT NOT NULL, body VARCHAR);"
+            + "CREATE MATERIALIZED VIEW overfull_all AS SELECT k, body FROM overfull");
+    String body = "x".repeat(100_000);
+    LiveService.Answer answer = null;
+    for (int i = 0; i < 2000 && (answer == null || answer.status() == 200); i++) {
+      answer =
+          small.call(
+              "POST",
+              "/api/v1/streams/overfull/events?wait=applied",
+              "{\"k\":" + i + ",\"body\":\"" + i + body + "\"}");
+    }
+    assertThat(answer.status()).isEqualTo(413);
+    LiveService.Answer broken =
+        small.call("POST", "/api/v1/streams/overfull/events", "{\"k\":\"heavy\"}\n{\"k\":");
+    assertThat(broken.status()).isEqualTo(200);
+    assertThat(broken.body()).contains("\"rejected\":2");
+    small.sql("DROP STREAM overfull CASCADE");
+  }
 }

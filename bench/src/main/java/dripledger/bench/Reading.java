@@ -8,6 +8,7 @@ import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
 import dripledger.engine.MemoryLedger;
 import dripledger.engine.Records;
+import dripledger.server.records.Fence;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.Rejects;
@@ -248,14 +249,15 @@ final class Reading {
             defaults.maxResultRows(),
             defaults.maxFollowerRows(),
             defaults.maxHeldBytes(),
-            checkpointMillis == 0 ? 3_600_000 : checkpointMillis);
+            checkpointMillis == 0 ? 3_600_000 : checkpointMillis,
+            defaults.changeMillis());
     Engine engine =
         new Engine(
             options,
             new Records(
                 ledger,
-                new PostgresDefinitions(store),
-                new PostgresCheckpoints(store, 100),
+                new PostgresDefinitions(store, Fence.NONE),
+                new PostgresCheckpoints(store, Fence.NONE, 100),
                 new Rejects(store)),
             outside,
             Clock.systemUTC());

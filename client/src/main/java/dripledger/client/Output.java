@@ -36,7 +36,12 @@ final class Output {
     TextTable table = new TextTable((List<?>) result.get("columns"));
     switch (format) {
       case table -> {
-        table.print(out, rows);
+        Object only = rows.size() == 1 && table.names().size() == 1 ? rows.get(0).get(0) : null;
+        if (only instanceof String text && text.contains("\n")) {
+          out.println(text); // the one value there is, whole, such as a definition
+        } else {
+          table.print(out, rows);
+        }
         out.printf(
             "%n%s · epoch %s · %s ms%s%n",
             rows.size() == 1 ? "1 row" : rows.size() + " rows",

@@ -67,6 +67,7 @@ public final class ServiceProgram {
     List<String> command = new ArrayList<>(List.of(java("java")));
     command.addAll(List.of(options));
     if (archive != null) {
+      command.add("-Xlog:cds*=off"); // thousands of lines about classes that stay out of it
       command.add(
           Files.exists(archive)
               ? "-XX:SharedArchiveFile=" + archive

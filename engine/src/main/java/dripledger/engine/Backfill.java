@@ -1,5 +1,6 @@
 package dripledger.engine;
 
+import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.EpochLoop;
@@ -17,13 +18,14 @@ import java.util.function.Consumer;
 import java.util.function.Supplier;
 
 /**
- * Fills what is new from what is there: a snapshot in bounded pieces beside the live work, then the
- * differences since, until little is left; the last of them are taken in between two epochs.
+ * Fills what is new from what is there. The new node joins the graph at once, but only keeps what
+ * its inputs change from then on; beside the live work it is fed everything up to that epoch, in
+ * bounded pieces, and then what has been kept, until little is left. That little is taken in
+ * between two epochs, from memory: nothing is read on the loop's thread.
  */
 final class Backfill {
-  /** Rounds of catching up beside the live work before the last one stops it for a moment. */
-  private static final int CATCH_UP_ROUNDS = 5;
-
+  private static final int CATCH_UP_ROUNDS = 50;
+  private static final int LITTLE_ROWS = 20_000;
   private static final int FLUSH_ROWS = 500_000;
 
   private final EpochLoop loop;
@@ -37,24 +39,50 @@ final class Backfill {
   }
 
   /**
-   * Fills a view that is not attached yet; answers the snapshot it stands for.
+   * Fills a view that is not attached yet; it is then attached and needs {@link #live}.
    *
    * @param check run now and then; it throws to stop the work
    */
-  Snapshot fill(LiveNode node, Runnable check) {
-    return fill(node.circuit(), page -> node.store().apply(page), check);
+  void fill(LiveNode node, Runnable check) {
+    fill(node, node.store()::apply, check);
   }
 
-  private Snapshot fill(Circuit circuit, Consumer<Page> sink, Runnable check) {
+  private void fill(LiveNode node, Consumer<Page> sink, Runnable check) {
+    node.fill(sink);
+    Snapshot[] start = new Snapshot[1];
+    Definitions.await(
+        loop.between(
+            () -> {
+              start[0] = loop.snapshot();
+              loop.attach(node);
+            }));
+    try {
+      feed(node.circuit(), start[0], sink, check);
+      long rows = LITTLE_ROWS;
+      for (int round = 0; round < CATCH_UP_ROUNDS && rows >= LITTLE_ROWS; round++) {
+        check.run();
+        refuseIfFailed(node);
+        rows = node.catchUp();
+      }
+    } catch (RuntimeException | Error e) {
+      leave(node);
+      throw e;
+    }
+  }
+
+  /** Fills a view at a start, before the loop runs: nothing changes meanwhile. */
+  void fillAtStart(LiveNode node) {
+    feed(node.circuit(), loop.snapshot(), node.store()::apply, () -> {});
+  }
+
+  private void feed(Circuit circuit, Snapshot from, Consumer<Page> sink, Runnable check) {
     Map<Long, RowLayout> layouts = layouts(circuit);
-    Snapshot at = loop.snapshot();
-    Snapshot start = at;
     long[] sinceFlush = new long[1];
     for (long input : circuit.inputs()) {
       runner.feed(
           input,
           layouts.get(input),
-          start,
+          from,
           page -> {
             check.run();
             circuit.feed(input, page);
@@ -68,31 +96,35 @@ final class Backfill {
     }
     sink.accept(circuit.flush());
     circuit.clearOutput();
-    for (int round = 0; round < CATCH_UP_ROUNDS; round++) {
-      Snapshot now = loop.snapshot();
-      if (now.epoch() == at.epoch()) {
-        break;
-      }
-      feedChanges(circuit, layouts, at, now);
-      sink.accept(circuit.flush());
-      circuit.clearOutput();
-      at = now;
-    }
-    return at;
   }
 
-  /** Takes in what changed between two snapshots; on the loop's thread if the view is to join. */
-  void catchUp(LiveNode node, Snapshot from, Snapshot to) {
-    feedChanges(node.circuit(), layouts(node.circuit()), from, to);
-    node.store().apply(node.circuit().flush());
-    node.circuit().clearOutput();
+  /** Lets a filled node take part in epochs; if it cannot, it is as if it had never been. */
+  void live(LiveNode node, Runnable also) {
+    try {
+      Definitions.await(
+          loop.between(
+              () -> {
+                loop.live(node);
+                also.run();
+              }));
+      refuseIfFailed(node);
+    } catch (RuntimeException | Error e) {
+      leave(node);
+      throw e;
+    }
   }
 
-  private void feedChanges(
-      Circuit circuit, Map<Long, RowLayout> layouts, Snapshot from, Snapshot to) {
-    for (long input : circuit.inputs()) {
-      runner.feedChanges(input, layouts.get(input), from, to, page -> circuit.feed(input, page));
+  private static void refuseIfFailed(LiveNode node) {
+    if (node.failure() != null) {
+      throw new EngineException(
+          Code.FAILED, node.name() + " could not be filled: " + node.failure(), null);
     }
+  }
+
+  /** Takes a node out of the graph again. */
+  void leave(LiveNode node) {
+    CompletableFuture<Long> left = loop.between(() -> loop.detach(node));
+    Definitions.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
   }
 
   private Map<Long, RowLayout> layouts(Circuit circuit) {
@@ -110,39 +142,31 @@ final class Backfill {
 
   /** A query that is about to be followed: first filled, then joined to the graph. */
   final class Following {
-    private final Circuit circuit;
+    private final LiveNode node;
     private final Subscription subscription;
-    // The answer is gathered apart until the graph is joined.
-    private final Page gathered;
-    private Snapshot filledTo;
+    private final Page gathered; // the answer, until the graph is joined
 
     private Following(Command.QueryPlan query, int maxRows) {
-      circuit = new Circuit(query.plan());
       RowLayout layout = new RowLayout(new Schema(query.columns()));
       subscription = new Subscription(query.columns(), layout, maxRows);
+      node = LiveNode.follower(new Circuit(query.plan()), subscription);
       gathered = new Page(layout);
     }
 
     /** The relations it reads. */
     Set<Long> inputs() {
-      return Set.copyOf(circuit.inputs());
+      return Set.copyOf(node.circuit().inputs());
     }
 
     void fill(Runnable check) {
-      filledTo = Backfill.this.fill(circuit, gathered::appendAll, check);
+      Backfill.this.fill(node, gathered::appendAll, check);
     }
 
     /** Joins the graph; the answer so far is the first batch. */
     Subscription join() {
-      LiveNode node = LiveNode.follower(circuit, subscription::changed);
-      Definitions.await(
-          loop.between(
-              () -> {
-                feedChanges(circuit, layouts(circuit), filledTo, loop.snapshot());
-                circuit.flush().appendAll(gathered);
-                subscription.first(loop.snapshot().epoch(), circuit);
-                loop.attach(node);
-              }));
+      long[] epoch = new long[1];
+      live(node, () -> epoch[0] = loop.snapshot().epoch());
+      subscription.first(epoch[0], gathered);
       subscription.onClose(
           () -> {
             CompletableFuture<Long> ignored = loop.between(() -> loop.detach(node));

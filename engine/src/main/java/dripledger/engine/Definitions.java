@@ -17,7 +17,6 @@ import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
-import dripledger.engine.view.Snapshot;
 import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -372,27 +371,32 @@ final class Definitions {
     return new Result.Done("created " + object.kind() + " " + object.name(), epoch);
   }
 
+  /**
+   * One step or none: the view is filled and takes part before its definition is stored, unseen,
+   * and what it replaces goes once that is done.
+   */
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = object(store.nextId(), sql, command);
     LiveNode node = liveNode(object);
-    Snapshot filledTo = node != null ? fill(object, node) : null;
-    store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
+    if (node != null) {
+      fill(object, node);
+      backfill.live(node, () -> {});
+    }
+    try {
+      store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
+    } catch (RuntimeException e) {
+      if (node != null) {
+        backfill.leave(node);
+      }
+      throw e;
+    }
     List<LiveNode> going = liveNodes(dropped);
-    long epoch =
-        await(
-            loop.between(
-                () -> {
-                  going.forEach(loop::detach);
-                  if (node != null) {
-                    backfill.catchUp(node, filledTo, loop.snapshot());
-                    loop.attach(node);
-                  }
-                }));
-    forget(dropped);
     if (node != null) {
       keep(object.id(), node);
     }
     catalog = catalog.without(dropped).with(object);
+    long epoch = await(loop.between(() -> going.forEach(loop::detach)));
+    forget(dropped);
     checkpoint.run();
     return new Result.Done(
         (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + object.name(),
@@ -402,28 +406,26 @@ final class Definitions {
   /** Makes a view that is attached and failed again from its inputs. */
   void remake(CatalogObject.MaterializedView view) {
     LiveNode fresh = liveNode(view);
-    Snapshot filledTo = fill(view, fresh);
+    fill(view, fresh);
     LiveNode old = node(view.id());
-    await(
-        loop.between(
-            () -> {
-              backfill.catchUp(fresh, filledTo, loop.snapshot());
-              loop.replace(old, fresh);
-            }));
+    backfill.live(fresh, () -> loop.replace(old, fresh));
     keep(view.id(), fresh);
   }
 
   /** Fills a new view while other definitions go on. */
-  private Snapshot fill(CatalogObject view, LiveNode node) {
+  private void fill(CatalogObject view, LiveNode node) {
     Set<Long> uses = new HashSet<>(Catalog.dependsOn(view));
     uses.addAll(node.circuit().inputs());
-    Snapshot[] filledTo = new Snapshot[1];
-    making.beside(
-        view.name(),
-        view.kind() + " " + view.name(),
-        uses,
-        check -> filledTo[0] = backfill.fill(node, check));
-    return filledTo[0];
+    boolean filled = false;
+    try {
+      making.beside(
+          view.name(), view.kind() + " " + view.name(), uses, check -> backfill.fill(node, check));
+      filled = true;
+    } finally {
+      if (!filled) {
+        backfill.leave(node);
+      }
+    }
   }
 
   private List<CatalogObject> replaced(CatalogObject existing, Command command) {

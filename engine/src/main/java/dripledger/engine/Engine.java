@@ -22,9 +22,11 @@ import java.time.Clock;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
+import java.util.UUID;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
 import java.util.concurrent.TimeUnit;
+import java.util.concurrent.TimeoutException;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
 import java.util.regex.Matcher;
@@ -37,8 +39,9 @@ import org.slf4j.LoggerFactory;
  * otherwise; reads never wait for the epoch loop, changes wait until they are durable and shown.
  */
 public final class Engine implements AutoCloseable {
-  private static final long APPLY_TIMEOUT_MILLIS = 60_000;
   private static final long LOAD_RETRY_MILLIS = 5_000;
+  private static final long HEARTBEAT_MILLIS = 10_000;
+  private static final String MADE_BEFORE = "made before, by a request of the same id";
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private static final Logger LOG = LoggerFactory.getLogger(Engine.class);
@@ -59,6 +62,7 @@ public final class Engine implements AutoCloseable {
   private final RejectReplay rejectReplay;
   private final ReentrantLock definitionLock = new ReentrantLock();
   private final ReentrantLock tableLock = new ReentrantLock();
+  private CompletableFuture<Ledger.Receipt> lastChange; // not known to be shown; under tableLock
   private volatile boolean closed;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
@@ -229,7 +233,18 @@ public final class Engine implements AutoCloseable {
    * @param arguments values of :name parameters
    */
   public void execute(String script, Map<String, Object> arguments, Consumer<Result> sink) {
-    try (Transaction transaction = new Transaction()) {
+    execute(script, arguments, null, sink);
+  }
+
+  /**
+   * As above, so that it can be sent again.
+   *
+   * @param id of the request, chosen by who sends it, or null. Changes to tables that a request of
+   *     this id has made are not made twice; whatever else the script says is done again.
+   */
+  public void execute(
+      String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
+    try (Transaction transaction = new Transaction(id)) {
       for (SqlFrontEnd.Parsed parsed : frontEnd.parse(script)) {
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
         try {
@@ -421,11 +436,36 @@ public final class Engine implements AutoCloseable {
   /** Waits until the views show an append; answers the epoch that does. */
   public long awaitApplied(long sequence) {
     try {
-      return loop.awaitSequence(sequence, APPLY_TIMEOUT_MILLIS);
+      return loop.awaitSequence(sequence, options.changeMillis());
+    } catch (TimeoutException e) {
+      throw new EngineException(
+          Code.UNAVAILABLE, "it is durable, but the views have not shown it yet", null);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
       throw new IllegalStateException("interrupted", e);
     }
+  }
+
+  /**
+   * What became of a change to tables.
+   *
+   * @param id given when its outcome was not known, or that of a request followed by /1 for its
+   *     first change
+   * @return the epoch that shows it, or −1 if it has not been made (so far)
+   */
+  public long outcome(String id) {
+    long sequence = ledger.made(id);
+    return sequence < 0 ? -1 : awaitApplied(sequence);
+  }
+
+  /** Why the engine does not do its work, or null if it does. */
+  public String ailment() {
+    return loop.ailment(HEARTBEAT_MILLIS);
+  }
+
+  /** What to tell if the engine cannot go on; before {@link #start}. */
+  public void onEnd(Consumer<Throwable> action) {
+    loop.onEnd(action);
   }
 
   /** Stops the epoch loop after the current epoch. The ledger is not closed. */
@@ -442,8 +482,15 @@ public final class Engine implements AutoCloseable {
    * The changes to tables of one script: each statement alone, or what BEGIN and COMMIT enclose.
    */
   private final class Transaction implements AutoCloseable {
+    private final String request;
     private TableChanges changes;
     private boolean explicit;
+    private boolean skipping; // what is enclosed was made by an earlier request
+    private int commits;
+
+    Transaction(String request) {
+      this.request = request;
+    }
 
     Snapshot snapshot() {
       return changes == null ? loop.snapshot() : changes.snapshot();
@@ -451,7 +498,7 @@ public final class Engine implements AutoCloseable {
 
     private TableChanges open() {
       if (changes == null) {
-        tableLock.lock();
+        lockTables();
         changes = new TableChanges(catalog(), runner, loop.snapshot(), nowMicros());
       }
       return changes;
@@ -459,7 +506,16 @@ public final class Engine implements AutoCloseable {
 
     Result change(Command command) {
       try {
+        if (skipping) {
+          return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
+        }
+        boolean first = changes == null;
         TableChanges open = open();
+        if (first && !explicit && madeBefore() >= 0) {
+          commits++;
+          abandon();
+          return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
+        }
         String message;
         if (command instanceof Command.Insert i) {
           refuseIfFull();
@@ -484,12 +540,18 @@ public final class Engine implements AutoCloseable {
           throw new EngineException(Code.INVALID, "BEGIN inside BEGIN", "COMMIT first");
         }
         explicit = true;
+        skipping = madeBefore() >= 0;
         return new Result.Done("begun", loop.snapshot().epoch());
       }
       if (!explicit) {
         throw new EngineException(Code.INVALID, step + " without BEGIN", null);
       }
       explicit = false;
+      if (skipping) {
+        skipping = false;
+        commits++;
+        return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
+      }
       if (step == Command.Transaction.Step.ROLLBACK) {
         abandon();
         return new Result.Done("rolled back", loop.snapshot().epoch());
@@ -497,24 +559,90 @@ public final class Engine implements AutoCloseable {
       return new Result.Done("committed", changes == null ? loop.snapshot().epoch() : commit());
     }
 
-    private long commit() {
+    /**
+     * Changes are worked out against what all changes before them have made, so they wait for each
+     * other; and while the outcome of one is not known, no other is taken.
+     */
+    private void lockTables() {
       try {
-        List<Ledger.Entry> entries = changes.entries();
-        if (entries.isEmpty()) {
-          return loop.snapshot().epoch();
+        if (!tableLock.tryLock(options.changeMillis(), TimeUnit.MILLISECONDS)) {
+          throw new EngineException(
+              Code.UNAVAILABLE,
+              "other changes have been waiting for the database for too long",
+              "nothing was changed; try again once it answers");
         }
-        long sequence =
-            ledger.append(entries).get(APPLY_TIMEOUT_MILLIS, TimeUnit.MILLISECONDS).sequence();
-        return awaitApplied(sequence);
-      } catch (ExecutionException | java.util.concurrent.TimeoutException e) {
+      } catch (InterruptedException e) {
+        Thread.currentThread().interrupt();
+        throw new IllegalStateException("interrupted", e);
+      }
+      try {
+        if (lastChange != null) {
+          settled(lastChange);
+          lastChange = null;
+        }
+      } catch (TimeoutException | InterruptedException e) {
+        tableLock.unlock();
         throw new EngineException(
-            Code.FAILED, "the change could not be made durable: " + e.getMessage(), "try again");
+            Code.UNAVAILABLE,
+            "an earlier change is not durable yet, and others must see it",
+            "nothing was changed; try again once the database answers");
+      } catch (RuntimeException e) {
+        tableLock.unlock();
+        throw e;
+      }
+    }
+
+    /** Waits until a change is shown, or is known not to be made; answers the epoch or −1. */
+    private long settled(CompletableFuture<Ledger.Receipt> change)
+        throws TimeoutException, InterruptedException {
+      try {
+        long sequence = change.get(options.changeMillis(), TimeUnit.MILLISECONDS).sequence();
+        return loop.awaitSequence(sequence, options.changeMillis());
+      } catch (ExecutionException e) {
+        return -1;
+      }
+    }
+
+    private String nextId() {
+      commits++;
+      return request == null ? UUID.randomUUID().toString() : request + "/" + commits;
+    }
+
+    private long commit() {
+      List<Ledger.Entry> entries = changes.entries();
+      if (entries.isEmpty()) {
+        abandon();
+        return loop.snapshot().epoch();
+      }
+      String id = nextId();
+      CompletableFuture<Ledger.Receipt> change = ledger.append(entries, Settled.NOTHING, id);
+      try {
+        lastChange = change;
+        long epoch = settled(change);
+        if (epoch < 0) {
+          throw new EngineException(
+              Code.FAILED,
+              "the change could not be made durable",
+              "nothing was changed; try again");
+        }
+        lastChange = null;
+        return epoch;
+      } catch (TimeoutException e) {
+        throw new EngineException(
+            Code.UNAVAILABLE,
+            "the change is on its way, but the database has not acknowledged it",
+            "GET /api/v1/changes/" + id + " tells what became of it; do not just send it again");
       } catch (InterruptedException e) {
         Thread.currentThread().interrupt();
         throw new IllegalStateException("interrupted", e);
       } finally {
         abandon();
       }
+    }
+
+    /** The epoch that shows the next change if an earlier request of this id has made it, or −1. */
+    private long madeBefore() {
+      return request == null ? -1 : outcome(request + "/" + (commits + 1));
     }
 
     private void abandon() {

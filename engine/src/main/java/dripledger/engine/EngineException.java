@@ -17,7 +17,9 @@ public final class EngineException extends RuntimeException {
     IN_USE,
     CONSTRAINT,
     LIMIT,
-    FAILED
+    FAILED,
+    /** Not now; the same may go well later. */
+    UNAVAILABLE
   }
 
   private final Code code;

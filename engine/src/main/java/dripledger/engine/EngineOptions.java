@@ -10,6 +10,7 @@ package dripledger.engine;
  * @param maxHeldBytes sources wait and pushes are refused while operator state and published rows
  *     hold more
  * @param checkpointMillis how often state is saved
+ * @param changeMillis how long a statement that changes a table waits for the ledger
  */
 public record EngineOptions(
     int maxEpochRows,
@@ -17,10 +18,11 @@ public record EngineOptions(
     int maxResultRows,
     int maxFollowerRows,
     long maxHeldBytes,
-    long checkpointMillis) {
+    long checkpointMillis,
+    long changeMillis) {
 
   public static EngineOptions defaults() {
-    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000);
+    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000, 30_000);
   }
 
   /** Six tenths of the heap: what is left is for queries, queues and the collector. */

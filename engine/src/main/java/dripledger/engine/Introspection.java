@@ -276,8 +276,8 @@ final class Introspection {
   Result.Rows showCreate(String name, Snapshot snapshot) {
     CatalogObject object = definitions.catalog().find(name);
     return new Result.Rows(
-        List.of(NAME, text("kind"), text("statement")),
-        List.<Object[]>of(new Object[] {object.name(), object.kind(), statement(object)}),
+        List.of(text("statement")),
+        List.<Object[]>of(new Object[] {statement(object)}),
         snapshot.epoch());
   }
 

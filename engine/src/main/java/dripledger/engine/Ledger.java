@@ -41,8 +41,20 @@ public interface Ledger extends AutoCloseable {
   /** Where committed entries go; set once, before the first append. */
   void receiver(Receiver receiver);
 
-  /** Makes the entries durable as one unit. Blocks while too much is waiting. */
-  CompletableFuture<Receipt> append(List<Entry> entries, Settled settled);
+  /**
+   * Makes the entries durable as one unit. Blocks while too much is waiting.
+   *
+   * @param id by which {@link #made} knows it, or null
+   */
+  CompletableFuture<Receipt> append(List<Entry> entries, Settled settled, String id);
+
+  /** As above, without an id. */
+  default CompletableFuture<Receipt> append(List<Entry> entries, Settled settled) {
+    return append(entries, settled, null);
+  }
+
+  /** The sequence of the durable append with this id, or −1 if there is none; kept for a day. */
+  long made(String id);
 
   /** As above, with nothing else settled. */
   default CompletableFuture<Receipt> append(List<Entry> entries) {

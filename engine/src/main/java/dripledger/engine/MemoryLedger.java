@@ -16,6 +16,7 @@ public final class MemoryLedger implements Ledger {
   private final List<List<Entry>> appends = new ArrayList<>();
   private final Map<Long, Long> positions = new HashMap<>();
   private final Map<Long, SourcePosition> inputs = new HashMap<>();
+  private final Map<String, Long> ids = new HashMap<>();
   private final Object order = new Object();
   private Receiver receiver;
 
@@ -25,7 +26,7 @@ public final class MemoryLedger implements Ledger {
   }
 
   @Override
-  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled) {
+  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled, String id) {
     // The receiver may block; readers must not wait for it.
     synchronized (order) {
       long[] ends;
@@ -34,6 +35,9 @@ public final class MemoryLedger implements Ledger {
         appends.add(List.copyOf(entries));
         inputs.putAll(settled.positions());
         sequence = appends.size();
+        if (id != null) {
+          ids.put(id, sequence);
+        }
         ends =
             entries.stream()
                 .mapToLong(
@@ -43,6 +47,11 @@ public final class MemoryLedger implements Ledger {
       receiver.committed(sequence, entries, settled.positions());
       return CompletableFuture.completedFuture(new Receipt(sequence, ends));
     }
+  }
+
+  @Override
+  public synchronized long made(String id) {
+    return ids.getOrDefault(id, -1L);
   }
 
   @Override

@@ -44,7 +44,7 @@ final class QueryRunner {
   }
 
   private void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink, BooleanSupplier enough) {
-    Circuit circuit = new Circuit(plan);
+    Circuit circuit = Circuit.once(plan);
     Map<Long, RowLayout> layouts = new HashMap<>();
     sourceLayouts(plan, layouts);
     for (long input : circuit.inputs()) {
@@ -103,17 +103,7 @@ final class QueryRunner {
     } else if (version != null) {
       version.scan(sink);
     } else {
-      history.read(id, layout, null, snapshot, sink);
-    }
-  }
-
-  /** Gives what changed in a relation between two snapshots. */
-  void feedChanges(long id, RowLayout layout, Snapshot older, Snapshot newer, Consumer<Page> sink) {
-    RelationVersion version = newer.relation(id);
-    if (version != null) {
-      version.changesSince(older.relation(id), sink);
-    } else {
-      history.read(id, layout, older, newer, sink);
+      history.read(id, layout, snapshot, sink);
     }
   }
 

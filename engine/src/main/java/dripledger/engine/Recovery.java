@@ -138,7 +138,12 @@ final class Recovery {
     if (object instanceof CatalogObject.Table table) {
       if (table.source() == null) {
         Page page = new Page(new RowLayout(table.schema()));
-        ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
+        try {
+          ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
+        } catch (IllegalStateException e) {
+          LOG.error("the changes of {} do not fit together", table.name(), e);
+          node.giveUp("its changes do not fit together: " + e.getMessage());
+        }
       } else if (sources.shared(definitions.catalog().connectionOf(table))) {
         node.loading(true);
         toLoad.add(table);
@@ -148,7 +153,7 @@ final class Recovery {
     } else if (node.circuit() != null) {
       try {
         refuseIfUnreachable(node);
-        definitions.backfill().fill(node, () -> {});
+        definitions.backfill().fillAtStart(node);
       } catch (RuntimeException e) {
         LOG.error("{} cannot be made again yet: {}", object.name(), e.getMessage());
         node.giveUp(GIVEN_UP + e.getMessage());

@@ -17,6 +17,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ExecutionException;
 import java.util.concurrent.Future;
+import java.util.concurrent.TimeoutException;
 import java.util.concurrent.locks.Lock;
 import java.util.function.UnaryOperator;
 
@@ -100,6 +101,9 @@ public final class RejectReplay {
       long sequence =
           await(ledger.append(List.of(new Ledger.Entry(object.id(), all)), settled)).sequence();
       return outcome(repaired, 0, loop.awaitSequence(sequence, 60_000));
+    } catch (TimeoutException e) {
+      throw new EngineException(
+          Code.UNAVAILABLE, "the messages are taken, but the views have not shown them yet", null);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
       throw new IllegalStateException("interrupted", e);

@@ -43,23 +43,17 @@ final class StreamHistory {
     return begins.get(inputId);
   }
 
-  /**
-   * Gives the events between two epochs.
-   *
-   * @param older null for the start
-   */
-  void read(long id, RowLayout layout, Snapshot older, Snapshot newer, Consumer<Page> sink) {
-    long after = older == null ? 0 : older.sequence();
-    if (newer.sequence() > after) {
-      ledger.read(id, new Page(layout), after, newer.sequence(), sink);
+  /** Gives the events from the start up to an epoch. */
+  void read(long id, RowLayout layout, Snapshot at, Consumer<Page> sink) {
+    if (at.sequence() > 0) {
+      ledger.read(id, new Page(layout), 0, at.sequence(), sink);
     }
     if (catalog.get().find(id) instanceof CatalogObject.Stream stream && !stream.inLedger()) {
       SourcePosition begin = begins.get(id);
-      SourcePosition from = older == null ? begin : older.positions().getOrDefault(id, begin);
-      SourcePosition to = newer.positions().getOrDefault(id, begin);
-      if (!to.equals(from)) {
+      SourcePosition to = at.positions().getOrDefault(id, begin);
+      if (!to.equals(begin)) {
         connectors.read(
-            catalog.get().connectionOf(stream), stream, from, to, new Page(layout), sink);
+            catalog.get().connectionOf(stream), stream, begin, to, new Page(layout), sink);
       }
     }
   }

@@ -1,6 +1,6 @@
 package dripledger.engine;
 
-import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
@@ -18,7 +18,7 @@ import java.util.concurrent.TimeUnit;
  * loop, read by one thread with {@link #poll}. A reader that falls too far behind is cut off
  * instead of slowing the others.
  */
-public final class Subscription implements AutoCloseable {
+public final class Subscription implements LiveNode.Listener, AutoCloseable {
   /** A row that came (+n) or went (−n). */
   public record Change(Object[] row, long weight) {}
 
@@ -34,6 +34,7 @@ public final class Subscription implements AutoCloseable {
   private final int maxRows;
   private final ArrayDeque<Batch> waiting = new ArrayDeque<>();
   private int waitingRows;
+  private boolean started;
   private String ended;
   private Runnable onClose = () -> {};
 
@@ -72,12 +73,25 @@ public final class Subscription implements AutoCloseable {
     return gone;
   }
 
-  void first(long epoch, Circuit circuit) {
-    add(new Batch(epoch, true, net(circuit.flush())));
-    circuit.clearOutput();
+  /** Gives the answer so far; changes that came before this call come behind it. */
+  void first(long epoch, Page answer) {
+    Batch batch = new Batch(epoch, true, net(answer));
+    synchronized (this) {
+      if (ended == null) {
+        waiting.addFirst(batch);
+      }
+      started = true;
+      notifyAll();
+    }
   }
 
-  void changed(long epoch, Page delta) {
+  @Override
+  public void ended(String reason) {
+    end(reason);
+  }
+
+  @Override
+  public void changed(long epoch, Page delta) {
     List<Change> changes = net(delta);
     if (!changes.isEmpty()) {
       add(new Batch(epoch, false, changes));
@@ -88,7 +102,7 @@ public final class Subscription implements AutoCloseable {
     if (ended != null) {
       return;
     }
-    if (!batch.snapshot && waitingRows + batch.changes.size() > maxRows) {
+    if (waitingRows + batch.changes.size() > maxRows) {
       waiting.clear();
       end("the reader fell more than " + maxRows + " changes behind; follow again");
       return;
@@ -108,15 +122,15 @@ public final class Subscription implements AutoCloseable {
   /** The next batch, or null if none came in time. */
   public synchronized Batch poll(long timeoutMillis) throws InterruptedException {
     long until = System.nanoTime() + TimeUnit.MILLISECONDS.toNanos(timeoutMillis);
-    while (waiting.isEmpty() && ended == null) {
+    while ((waiting.isEmpty() || !started) && ended == null) {
       long left = TimeUnit.NANOSECONDS.toMillis(until - System.nanoTime());
       if (left <= 0) {
         return null;
       }
       wait(left);
     }
-    Batch batch = waiting.poll();
-    if (batch != null) {
+    Batch batch = started ? waiting.poll() : null;
+    if (batch != null && !batch.snapshot) {
       waitingRows -= batch.changes.size();
     }
     return batch;

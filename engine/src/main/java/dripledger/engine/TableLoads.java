@@ -6,11 +6,14 @@ import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
 import dripledger.engine.sql.Command;
+import java.util.ArrayList;
 import java.util.List;
 import java.util.Set;
+import java.util.concurrent.CompletableFuture;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -64,9 +67,8 @@ final class TableLoads {
       // A crash from here on finds a table without saved rows, and loads it again.
       store.apply(List.of(Definitions.stored(table, begin)), List.of());
       stored = true;
-      feed.join(table, () -> loop.attach(node));
+      join(feed, table, () -> loop.attach(node));
       joined = true;
-      sources.settle();
       definitions.publish(table, node);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
@@ -142,29 +144,60 @@ final class TableLoads {
     return new Result.Done("loaded table " + table.name() + " again", loop.snapshot().epoch());
   }
 
-  /** Brings a table that is attached to what its source has now. */
+  /**
+   * Brings a table that is attached to what its source has now, in one epoch. Nothing feeds it
+   * meanwhile, so what differs is worked out beside the live work.
+   */
   void reload(CatalogObject.Table table) {
     CatalogObject.Connection connection = definitions.catalog().connectionOf(table);
     LiveNode fresh = Definitions.liveNode(table);
     Feed feed = sources.shared(connection, table);
     try {
       fill(table, feed, fresh);
-      feed.join(
+      LiveNode node = definitions.node(table.id());
+      List<EpochLoop.Change> changes = new ArrayList<>();
+      fresh
+          .store()
+          .version()
+          .changesSince(
+              node.store().version(),
+              page -> {
+                Page own = new Page(page.layout(), page.size());
+                own.appendAll(page);
+                changes.add(new EpochLoop.Change(table.id(), own));
+              });
+      join(
+          feed,
           table,
           () -> {
-            LiveNode node = definitions.node(table.id());
             node.goOn();
-            fresh
-                .store()
-                .version()
-                .changesSince(
-                    node.store().version(),
-                    page -> loop.stepNow(-1, List.of(new EpochLoop.Change(table.id(), page))));
+            loop.stepNow(-1, changes);
           });
-      sources.settle();
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
       throw new IllegalStateException("interrupted", e);
+    }
+  }
+
+  /**
+   * Lets a table join its feed, and waits for it; what the action on the loop throws comes here.
+   */
+  private void join(Feed feed, CatalogObject.Table table, Runnable action)
+      throws InterruptedException {
+    CompletableFuture<Void> joined = new CompletableFuture<>();
+    feed.join(
+        table,
+        () -> {
+          try {
+            action.run();
+            joined.complete(null);
+          } catch (Throwable e) {
+            joined.completeExceptionally(e);
+          }
+        });
+    sources.settle();
+    if (joined.isCompletedExceptionally()) {
+      joined.join();
     }
   }
 }

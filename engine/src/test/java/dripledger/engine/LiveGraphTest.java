@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.source.Connectors;
@@ -165,7 +166,7 @@ class LiveGraphTest {
 
   @Test
   void aSlowFollowerIsCutOffAndToldSo() throws Exception {
-    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000);
+    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 30_000);
     try (Engine other =
         new Engine(small, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
@@ -181,7 +182,7 @@ class LiveGraphTest {
 
   @Test
   void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
-    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000, 5000);
+    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000, 5000, 30_000);
     try (Engine other = new Engine(tiny, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");
@@ -201,5 +202,78 @@ class LiveGraphTest {
       other.execute("DELETE FROM t");
       assertThat(other.execute("INSERT INTO t VALUES (1, 'y')")).hasSize(1);
     }
+  }
+
+  private static String endOf(Subscription follower) throws InterruptedException {
+    for (int i = 0; i < 100 && follower.ended() == null; i++) {
+      follower.poll(100);
+    }
+    return follower.ended();
+  }
+
+  @Test
+  void followersOfWhatIsDroppedReplacedOrStoppedAreToldSo() throws Exception {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, v INTEGER)");
+    db.run("CREATE MATERIALIZED VIEW v AS SELECT v, COUNT(*) AS n FROM t GROUP BY v");
+    db.run("CREATE MATERIALIZED VIEW w AS SELECT COUNT(*) AS n FROM t");
+    try (Subscription ofView = db.engine.follow("SELECT * FROM v", Map.of());
+        Subscription ofReplaced = db.engine.follow("SELECT * FROM w", Map.of());
+        Subscription ofTable = db.engine.follow("SELECT * FROM t", Map.of())) {
+      db.run("DROP MATERIALIZED VIEW v");
+      assertThat(endOf(ofView)).isEqualTo("\"v\" was dropped or replaced; follow again");
+      db.run("CREATE OR REPLACE MATERIALIZED VIEW w AS SELECT COUNT(*) + 1 AS n FROM t");
+      assertThat(endOf(ofReplaced)).contains("\"w\" was dropped or replaced");
+      db.engine
+          .loop()
+          .submit(
+              new dripledger.engine.circuit.EpochLoop.Input(
+                  List.of(
+                      new dripledger.engine.circuit.EpochLoop.Change(
+                          db.engine.object("t").id(), neverThere())),
+                  -1,
+                  dripledger.engine.source.Settled.NOTHING,
+                  null));
+      assertThat(endOf(ofTable)).contains("which it reads, has stopped");
+    }
+  }
+
+  /** Takes out a row that was never put in. */
+  private static dripledger.engine.row.Page neverThere() {
+    dripledger.engine.row.Schema schema =
+        dripledger.engine.row.Schema.of(
+            new dripledger.engine.row.Column(
+                "k",
+                dripledger.engine.row.ColumnType.of(dripledger.engine.row.ColumnType.Kind.INTEGER)
+                    .notNull()),
+            new dripledger.engine.row.Column(
+                "v",
+                dripledger.engine.row.ColumnType.of(
+                    dripledger.engine.row.ColumnType.Kind.INTEGER)));
+    dripledger.engine.row.Page page =
+        new dripledger.engine.row.Page(new dripledger.engine.row.RowLayout(schema));
+    BoxedRows.write(page.begin(), 99L, 1L);
+    page.commit(-1);
+    return page;
+  }
+
+  @Test
+  void aViewWhoseDefinitionCannotBeStoredReplacesNothing() {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY)");
+    db.run("CREATE MATERIALIZED VIEW v AS SELECT COUNT(*) AS n FROM t");
+    MemoryDefinitions definitions = (MemoryDefinitions) db.records.definitions();
+    definitions.refuse(true);
+    assertThatThrownBy(
+            () -> db.run("CREATE OR REPLACE MATERIALIZED VIEW v AS SELECT MAX(k) AS n FROM t"))
+        .hasMessageContaining("not now");
+    assertThatThrownBy(() -> db.run("CREATE MATERIALIZED VIEW w AS SELECT MAX(k) AS n FROM t"))
+        .hasMessageContaining("not now");
+    definitions.refuse(false);
+    db.run("INSERT INTO t VALUES (5), (7)");
+    assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+    assertThat(db.error("SELECT n FROM w").getMessage()).contains("no stream, table or view");
+    db.run("CREATE MATERIALIZED VIEW w AS SELECT MAX(k) AS n FROM t");
+    db.crash();
+    assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+    assertThat(db.rows("SELECT n FROM w")).containsExactly("[7]");
   }
 }

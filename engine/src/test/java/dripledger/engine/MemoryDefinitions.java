@@ -9,6 +9,7 @@ import java.util.List;
 final class MemoryDefinitions implements DefinitionStore {
   private final List<StoredDefinition> stored = new ArrayList<>();
   private long lastId;
+  private boolean refusing;
   private long epochs;
 
   @Override
@@ -23,6 +24,11 @@ final class MemoryDefinitions implements DefinitionStore {
         .toList();
   }
 
+  /** Whether nothing can be stored. */
+  synchronized void refuse(boolean value) {
+    refusing = value;
+  }
+
   @Override
   public synchronized long nextId() {
     return ++lastId;
@@ -30,6 +36,9 @@ final class MemoryDefinitions implements DefinitionStore {
 
   @Override
   public synchronized void apply(List<StoredDefinition> added, List<Long> dropped) {
+    if (refusing) {
+      throw new IllegalStateException("not now");
+    }
     stored.removeIf(d -> dropped.contains(d.id()));
     stored.addAll(added);
   }

@@ -4,6 +4,8 @@ import dripledger.connectors.OutsideSystems;
 import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
 import dripledger.engine.Records;
+import dripledger.server.records.LedgerUpkeep;
+import dripledger.server.records.Ownership;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresDrift;
@@ -16,25 +18,38 @@ import java.nio.file.Path;
 import java.time.Clock;
 import java.util.function.ToDoubleFunction;
 import javax.sql.DataSource;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
+import org.springframework.boot.SpringApplication;
 import org.springframework.boot.health.contributor.Health;
 import org.springframework.boot.health.contributor.HealthIndicator;
 import org.springframework.boot.sql.init.dependency.DependsOnDatabaseInitialization;
+import org.springframework.context.ConfigurableApplicationContext;
 import org.springframework.context.annotation.Bean;
 import org.springframework.context.annotation.Configuration;
 
 /** Wires the engine to its records, its health and its figures. */
 @Configuration
 class EngineConfiguration {
+  private static final Logger LOG = LoggerFactory.getLogger(EngineConfiguration.class);
+  private static final int EXIT_CODE = 3;
+
   @Bean(destroyMethod = "close")
   @DependsOnDatabaseInitialization
-  PostgresLedger ledger(DataSource dataSource, Settings settings) {
-    return new PostgresLedger(dataSource, settings.maxUnacknowledgedBytes(), settings.maxRejects());
+  Ownership ownership(DataSource dataSource) {
+    return new Ownership(dataSource);
+  }
+
+  @Bean(destroyMethod = "close")
+  PostgresLedger ledger(DataSource dataSource, Ownership ownership, Settings settings) {
+    return new PostgresLedger(
+        dataSource, ownership, settings.maxUnacknowledgedBytes(), settings.maxRejects());
   }
 
   @Bean
   @DependsOnDatabaseInitialization
-  PostgresCheckpoints checkpoints(DataSource dataSource, Settings settings) {
-    return new PostgresCheckpoints(dataSource, settings.maxRejects());
+  PostgresCheckpoints checkpoints(DataSource dataSource, Ownership ownership, Settings settings) {
+    return new PostgresCheckpoints(dataSource, ownership, settings.maxRejects());
   }
 
   @Bean
@@ -56,14 +71,14 @@ class EngineConfiguration {
   }
 
   @Bean(destroyMethod = "close")
-  RetentionJob retention(Engine engine, PostgresLedger ledger) {
-    return new RetentionJob(engine, ledger);
+  RetentionJob retention(Engine engine, DataSource dataSource, Ownership ownership) {
+    return new RetentionJob(engine, new LedgerUpkeep(dataSource, ownership));
   }
 
   @Bean
   @DependsOnDatabaseInitialization
-  PostgresDefinitions definitions(DataSource dataSource) {
-    return new PostgresDefinitions(dataSource);
+  PostgresDefinitions definitions(DataSource dataSource, Ownership ownership) {
+    return new PostgresDefinitions(dataSource, ownership);
   }
 
   // Spring closes beans in reverse order of dependence: the engine first, then the ledger.
@@ -74,7 +89,9 @@ class EngineConfiguration {
       PostgresCheckpoints checkpoints,
       Rejects rejects,
       OutsideSystems outsideSystems,
-      Settings settings) {
+      Ownership ownership,
+      Settings settings,
+      ConfigurableApplicationContext context) {
     EngineOptions options =
         new EngineOptions(
             settings.maxEpochRows(),
@@ -82,18 +99,32 @@ class EngineConfiguration {
             settings.maxResultRows(),
             settings.maxFollowerChanges(),
             settings.maxHeldBytes() == 0 ? EngineOptions.heapShare() : settings.maxHeldBytes(),
-            settings.checkpointMillis());
+            settings.checkpointMillis(),
+            settings.changeMillis());
     Engine engine =
         new Engine(
             options,
             new Records(ledger, definitions, checkpoints, rejects),
             outsideSystems,
             Clock.systemUTC());
+    engine.onEnd(cause -> end(context, "the engine cannot go on: " + cause));
+    ownership.onLost(reason -> end(context, reason));
     Thread warming = new Thread(() -> warm(engine), "warm-up");
     engine.start();
     warming.setDaemon(true);
     warming.start();
     return engine;
+  }
+
+  /**
+   * Ends the service in order: what is durable stays, and whoever watches it can start it again.
+   */
+  private static void end(ConfigurableApplicationContext context, String reason) {
+    LOG.error("the service ends: {}", reason);
+    Thread ending =
+        new Thread(() -> System.exit(SpringApplication.exit(context, () -> EXIT_CODE)), "end");
+    ending.setDaemon(true);
+    ending.start();
   }
 
   /** The first statement loads the SQL library, which takes seconds; better now than for a user. */
@@ -104,7 +135,10 @@ class EngineConfiguration {
   @Bean
   HealthIndicator engineHealth(Engine engine) {
     return () -> {
-      Health.Builder health = Health.up().withDetail("epoch", engine.snapshot().epoch());
+      String ailment = engine.ailment();
+      Health.Builder health =
+          (ailment == null ? Health.up() : Health.down().withDetail("engine", ailment))
+              .withDetail("epoch", engine.snapshot().epoch());
       engine
           .catalog()
           .all()

@@ -15,6 +15,8 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  *     the heap
  * @param maxUnacknowledgedBytes pushes wait once this many bytes wait for the database
  * @param checkpointMillis how often state is saved
+ * @param changeMillis how long a statement that changes a table, or a push, waits for the database
+ * @param maxWaitingPushes requests that may wait for the database at the same time
  * @param maxRejects rejects kept of one stream or table; the oldest go first
  * @param connectionCheckSeconds how often connections are tried in the background
  * @param secretKeyFile where the key that seals secrets is; made at first use
@@ -30,6 +32,8 @@ public record Settings(
     long maxHeldBytes,
     long maxUnacknowledgedBytes,
     long checkpointMillis,
+    long changeMillis,
+    int maxWaitingPushes,
     int maxRejects,
     int connectionCheckSeconds,
     String secretKeyFile) {}

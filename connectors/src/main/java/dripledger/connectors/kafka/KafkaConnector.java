@@ -136,12 +136,18 @@ public final class KafkaConnector implements Connector {
     }
   }
 
+  /** Bytes by topic, of those whose size the broker can tell and lets us know. */
   private static Map<String, Long> sizes(KafkaAccess access, Admin admin) {
     Map<String, Long> sizes = new HashMap<>();
-    var nodes = access.get(admin.describeCluster().nodes());
-    var dirs =
-        access.get(
-            admin.describeLogDirs(nodes.stream().map(n -> n.id()).toList()).allDescriptions());
+    Map<Integer, Map<String, LogDirDescription>> dirs;
+    try {
+      var nodes = access.get(admin.describeCluster().nodes());
+      dirs =
+          access.get(
+              admin.describeLogDirs(nodes.stream().map(n -> n.id()).toList()).allDescriptions());
+    } catch (KafkaException e) {
+      return sizes;
+    }
     for (Map<String, LogDirDescription> ofNode : dirs.values()) {
       for (LogDirDescription dir : ofNode.values()) {
         dir.replicaInfos()

@@ -180,7 +180,18 @@ public final class Checkpointer implements AutoCloseable {
       saved.clear();
       throw new IllegalStateException(e.getCause());
     }
-    Written written = write(image);
+    Written written;
+    try {
+      written = write(image);
+    } finally {
+      for (CheckpointImage.Node node : image.nodes()) {
+        for (Durable.Capture part : node.parts()) {
+          if (part != null) {
+            part.close();
+          }
+        }
+      }
+    }
     if (written == null) {
       return; // closed; the next start reads from the checkpoint before
     }

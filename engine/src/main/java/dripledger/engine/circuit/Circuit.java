@@ -7,6 +7,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
@@ -30,14 +31,27 @@ public final class Circuit {
   private final List<Operator> restated = new ArrayList<>();
   private final boolean derivable;
   private final String fingerprint;
+  private final Versions versions;
   private boolean started;
 
   private record Input(Operator operator, int port, RowLayout layout) {}
 
+  /** A circuit that is fed once and thrown away. */
+  public static Circuit once(PlanNode root) {
+    return new Circuit(root, Versions.once());
+  }
+
+  /** A circuit with a clock of its own: each {@link #flush} ends a version. */
   public Circuit(PlanNode root) {
+    this(root, new Versions());
+  }
+
+  /** A circuit whose state changes with that of others. */
+  public Circuit(PlanNode root, Versions versions) {
+    this.versions = versions;
     if (root instanceof PlanNode.Aggregate aggregate) {
       // The usual root of a view gives its own page away, which saves copying every change.
-      GroupAggregate op = new GroupAggregate(aggregate, rejects, null, 0);
+      GroupAggregate op = new GroupAggregate(aggregate, versions, rejects, null, 0);
       output = op.output();
       build(aggregate.input(), op, 0);
       register(root, op);
@@ -107,7 +121,7 @@ public final class Circuit {
       build(t.input(), op, 0);
       register(node, op);
     } else if (node instanceof PlanNode.Aggregate a) {
-      Operator op = new GroupAggregate(a, rejects, next, port);
+      Operator op = new GroupAggregate(a, versions, rejects, next, port);
       build(a.input(), op, 0);
       register(node, op);
     } else {
@@ -160,6 +174,7 @@ public final class Circuit {
   public Page flush() {
     start();
     operators.forEach(Operator::flush);
+    versions.publish();
     return output;
   }
 

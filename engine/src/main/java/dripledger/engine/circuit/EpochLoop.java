@@ -7,13 +7,14 @@ import dripledger.engine.source.Settled;
 import dripledger.engine.state.Durable;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
-import java.util.ArrayDeque;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
+import java.util.concurrent.TimeoutException;
+import java.util.function.Consumer;
 import java.util.function.LongPredicate;
 import java.util.function.LongUnaryOperator;
 import org.slf4j.Logger;
@@ -24,13 +25,16 @@ import org.slf4j.LoggerFactory;
  * to a bound in rows, pushes it through every circuit in the order they were made (so inputs come
  * before what reads them), and publishes all relations at once by one write of {@link #snapshot}.
  *
- * <p>Back-pressure: {@link #submit} blocks while more than the bounded number of bytes waits. A
- * circuit that throws is taken out of the graph with its reason, as is everything that reads from
- * it; the loop itself goes on.
+ * <p>Back-pressure: {@link #submit} blocks while more than the bounded number of bytes waits, or,
+ * for a source, while the views hold as much as they may.
+ *
+ * <p>Whatever is thrown while a node is at work takes that node out of the graph with its reason,
+ * and everything that reads from it; the loop goes on. What is thrown outside of any node ends the
+ * loop: everybody who waits for it is told, and so is {@link #onEnd}. Nothing here asks a database
+ * or waits for one.
  */
 public final class EpochLoop implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(EpochLoop.class);
-  private static final long EPOCH_BLOCK = 10_000;
   private static final long MAX_PENDING_REJECT_BYTES = 32L << 20;
   private static final long TICK_MILLIS = 1000;
 
@@ -64,34 +68,25 @@ public final class EpochLoop implements AutoCloseable {
 
     long bytes() {
       return changes.stream().mapToLong(c -> c.page.byteSize()).sum()
-          + rejectBytes(settled.rejects());
+          + InputQueue.rejectBytes(settled.rejects());
     }
-  }
-
-  private record Work(Input input, int rows, long bytes, Runnable action) {}
-
-  private static long rejectBytes(List<Reject> rejects) {
-    long bytes = 0;
-    for (Reject r : rejects) {
-      bytes += 200 + (r.raw() == null ? 0 : r.raw().length);
-    }
-    return bytes;
   }
 
   private final Limits limits;
-  private final LongUnaryOperator reserveEpochs;
+  private final EpochNumbers numbers;
   private final List<LiveNode> nodes = new ArrayList<>();
   private final Map<Long, LiveNode> byId = new HashMap<>();
-  private final ArrayDeque<Work> queue = new ArrayDeque<>();
+  private final InputQueue queue;
   private final List<Reject> pendingRejects = new ArrayList<>();
   private final List<Long> pendingReplayed = new ArrayList<>();
   private long pendingRejectBytes;
-  private long queuedBytes;
   private boolean closed;
   private Thread thread;
-  private long reservedUpTo;
+  private Consumer<Throwable> onEnd = cause -> {};
+  private volatile Throwable end;
   private volatile Snapshot snapshot;
   private volatile long lastStepNanos;
+  private volatile long lastBeatNanos = System.nanoTime();
   private volatile long rowsTaken;
   private volatile long heldBytes;
 
@@ -100,10 +95,14 @@ public final class EpochLoop implements AutoCloseable {
    */
   public EpochLoop(Limits limits, LongUnaryOperator reserveEpochs, long sequence) {
     this.limits = limits;
-    this.reserveEpochs = reserveEpochs;
-    long first = reserveEpochs.applyAsLong(EPOCH_BLOCK);
-    reservedUpTo = first + EPOCH_BLOCK;
-    snapshot = new Snapshot(first, sequence, Map.of(), Map.of(), Map.of());
+    queue = new InputQueue(limits.maxQueuedBytes());
+    numbers = new EpochNumbers(reserveEpochs);
+    snapshot = new Snapshot(numbers.next(), sequence, Map.of(), Map.of(), Map.of());
+  }
+
+  /** What to tell if the loop ends by itself, on its thread; before {@link #start}. */
+  public void onEnd(Consumer<Throwable> action) {
+    onEnd = action;
   }
 
   /** The newest epoch's relations. Safe from any thread. */
@@ -114,6 +113,25 @@ public final class EpochLoop implements AutoCloseable {
   /** How long the last epoch took, in nanoseconds. */
   public long lastStepNanos() {
     return lastStepNanos;
+  }
+
+  /**
+   * Why the loop does not do its work, or null if it does. It gives a sign of life at least once a
+   * second, unless one epoch takes longer.
+   *
+   * @param patienceMillis how long it may be silent
+   */
+  public String ailment(long patienceMillis) {
+    if (end != null) {
+      return "the epoch loop has ended: " + end;
+    }
+    long silent = TimeUnit.NANOSECONDS.toMillis(System.nanoTime() - lastBeatNanos);
+    if (silent <= patienceMillis) {
+      return null;
+    }
+    return numbers.waiting()
+        ? "the epoch loop waits for the database to reserve numbers"
+        : "the epoch loop has been at one epoch for " + silent / 1000 + " s";
   }
 
   /** Rows taken in since the process started. */
@@ -127,8 +145,8 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   /** Bytes of changes that wait. */
-  public synchronized long queuedBytes() {
-    return queuedBytes;
+  public long queuedBytes() {
+    return queue.bytes();
   }
 
   /** Starts stepping. Until then {@link #stepNow} steps on the caller's thread, for recovery. */
@@ -144,43 +162,17 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Queues what an input hands over; blocks while too much waits. Each input keeps its order. */
   public void submit(Input input) {
-    long bytes = input.bytes();
-    synchronized (this) {
-      boolean interrupted = false;
-      while (full(input.sequence < 0) && !closed) {
-        try {
-          wait();
-        } catch (InterruptedException e) {
-          interrupted = true;
-          if (input.sequence < 0) {
-            break; // a feed that is being closed; what it has will be read again
-          }
-        }
-      }
-      if (interrupted) {
-        Thread.currentThread().interrupt();
-        if (input.sequence < 0) {
-          return;
-        }
-      }
-      if (closed) {
-        return; // it is in the ledger or at its source and will be read again at the next start
-      }
-      queue.add(new Work(input, input.rows(), bytes, null));
-      queuedBytes += bytes;
-      notifyAll();
-    }
+    queue.put(input);
   }
 
   /** Whether a source that hands over more would have to wait. */
-  public synchronized boolean full() {
-    return full(true);
+  public boolean full() {
+    return queue.full();
   }
 
-  private boolean full(boolean source) {
-    return queuedBytes > limits.maxQueuedBytes
-        || source
-            && (heldBytes > limits.maxHeldBytes || pendingRejectBytes > MAX_PENDING_REJECT_BYTES);
+  private synchronized void holdSources() {
+    queue.holdSources(
+        heldBytes > limits.maxHeldBytes || pendingRejectBytes > MAX_PENDING_REJECT_BYTES);
   }
 
   /** Messages that were not taken since the last checkpoint, oldest first. */
@@ -191,44 +183,72 @@ public final class EpochLoop implements AutoCloseable {
   /**
    * Runs an action between two epochs, with sole access to the graph, and publishes an epoch.
    *
-   * @return completes with the epoch that shows what the action did
+   * @return completes with the epoch that shows what the action did, or with what it threw
    */
   public CompletableFuture<Long> between(Runnable action) {
     CompletableFuture<Long> done = new CompletableFuture<>();
     Runnable guarded =
         () -> {
+          if (end != null) {
+            done.completeExceptionally(ended());
+            return;
+          }
           try {
             action.run();
-          } catch (RuntimeException e) {
+          } catch (Throwable e) {
             done.completeExceptionally(e);
           }
+          try {
+            publish(snapshot.sequence(), Map.of());
+          } catch (RuntimeException e) {
+            done.completeExceptionally(e);
+            throw e;
+          }
+          done.complete(snapshot.epoch());
         };
-    synchronized (this) {
-      if (closed) {
-        done.completeExceptionally(new IllegalStateException("the service is shutting down"));
-        return done;
-      }
-      if (thread == null) {
-        guarded.run();
-        publish(snapshot.sequence(), Map.of());
-        done.complete(snapshot.epoch());
-        return done;
-      }
-      queue.add(new Work(null, 0, 0, () -> publishAfter(guarded)));
-      queue.add(new Work(null, 0, 0, () -> done.complete(snapshot.epoch())));
-      notifyAll();
-    }
+    run(guarded, false, done);
     return done;
   }
 
+  private void run(Runnable action, boolean first, CompletableFuture<?> done) {
+    synchronized (this) {
+      if (thread == null && !closed) {
+        action.run();
+        return;
+      }
+    }
+    if (!queue.add(action, done, first)) {
+      done.completeExceptionally(refusal());
+    }
+  }
+
+  private IllegalStateException refusal() {
+    return end == null ? shuttingDown() : ended();
+  }
+
+  private static IllegalStateException shuttingDown() {
+    return new IllegalStateException("the service is shutting down");
+  }
+
+  private IllegalStateException ended() {
+    return new IllegalStateException("the epoch loop has ended: " + end, end);
+  }
+
   /** Waits until an epoch holds the append; answers that epoch. */
-  public long awaitSequence(long sequence, long timeoutMillis) throws InterruptedException {
-    long end = System.nanoTime() + TimeUnit.MILLISECONDS.toNanos(timeoutMillis);
+  public long awaitSequence(long sequence, long timeoutMillis)
+      throws InterruptedException, TimeoutException {
+    long until = System.nanoTime() + TimeUnit.MILLISECONDS.toNanos(timeoutMillis);
     synchronized (this) {
       while (snapshot.sequence() < sequence) {
-        long left = TimeUnit.NANOSECONDS.toMillis(end - System.nanoTime());
-        if (left <= 0 || closed) {
-          throw new IllegalStateException("the views have not shown it yet");
+        long left = TimeUnit.NANOSECONDS.toMillis(until - System.nanoTime());
+        if (end != null) {
+          throw ended();
+        }
+        if (closed) {
+          throw shuttingDown();
+        }
+        if (left <= 0) {
+          throw new TimeoutException("the views have not shown it yet");
         }
         wait(left);
       }
@@ -239,6 +259,15 @@ public final class EpochLoop implements AutoCloseable {
   /** Adds a node; inside {@link #between} or before {@link #start} only. */
   public void attach(LiveNode node) {
     nodes.add(node);
+    if (node.id() >= 0 && !node.isFilling()) {
+      byId.put(node.id(), node);
+    }
+    node.measure();
+  }
+
+  /** A node that was attached to be filled takes part from here on; inside {@link #between}. */
+  public void live(LiveNode node) {
+    node.drain();
     if (node.id() >= 0) {
       byId.put(node.id(), node);
     }
@@ -247,6 +276,7 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
+    nodes.remove(node);
     nodes.set(nodes.indexOf(old), node);
     byId.put(node.id(), node);
     node.measure();
@@ -263,15 +293,19 @@ public final class EpochLoop implements AutoCloseable {
     }
   }
 
-  /** Removes a node; inside {@link #between} only. */
+  /** Removes a node, and ends whoever follows it; inside {@link #between} only. */
   public void detach(LiveNode node) {
     nodes.remove(node);
     byId.remove(node.id(), node);
-  }
-
-  private void publishAfter(Runnable action) {
-    action.run();
-    publish(snapshot.sequence(), Map.of());
+    if (node.id() >= 0) {
+      String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
+      for (LiveNode follower : List.copyOf(nodes)) {
+        if (follower.follows(node.id())) {
+          follower.fail(reason);
+          nodes.remove(follower);
+        }
+      }
+    }
   }
 
   /**
@@ -285,18 +319,17 @@ public final class EpochLoop implements AutoCloseable {
         () -> {
           try {
             done.complete(image(whole));
-          } catch (RuntimeException e) {
+          } catch (Throwable e) {
             done.completeExceptionally(e);
           }
         };
     synchronized (this) {
-      if (thread == null || closed) {
+      if (closed) { // the last one, when nothing is stepped any more
         action.run();
-      } else {
-        queue.addFirst(new Work(null, 0, 0, action));
-        notifyAll();
+        return done;
       }
     }
+    run(action, true, done);
     return done;
   }
 
@@ -304,7 +337,7 @@ public final class EpochLoop implements AutoCloseable {
     long began = System.nanoTime();
     List<CheckpointImage.Node> images = new ArrayList<>();
     for (LiveNode node : nodes) {
-      if (node.id() < 0) {
+      if (node.id() < 0 || node.isFilling()) {
         continue;
       }
       // What failed is not to be trusted: it is made again from its inputs at the next start.
@@ -332,51 +365,47 @@ public final class EpochLoop implements AutoCloseable {
   public synchronized void saved(Settled settled) {
     pendingRejects.subList(0, settled.rejects().size()).clear();
     pendingReplayed.subList(0, settled.replayed().size()).clear();
-    pendingRejectBytes = rejectBytes(pendingRejects);
-    notifyAll();
+    pendingRejectBytes = InputQueue.rejectBytes(pendingRejects);
+    holdSources();
   }
 
   private void run() {
-    while (true) {
-      List<Work> batch = new ArrayList<>();
-      synchronized (this) {
-        while (queue.isEmpty() && !closed) {
-          try {
-            wait(TICK_MILLIS);
-          } catch (InterruptedException e) {
-            closed = true;
-          }
-          if (queue.isEmpty() && !closed) {
-            long now = System.currentTimeMillis();
-            nodes.forEach(node -> node.advanceWatermark(now));
-          }
-        }
-        if (closed) {
+    try {
+      while (true) {
+        lastBeatNanos = System.nanoTime();
+        List<InputQueue.Work> batch = queue.take(limits.maxEpochRows(), TICK_MILLIS);
+        if (batch == null) {
           return;
         }
-        int rows = 0;
-        while (!queue.isEmpty() && rows < limits.maxEpochRows) {
-          Work next = queue.peek();
-          boolean alone = next.action != null || next.input.before != null;
-          if (alone && !batch.isEmpty()) {
-            break;
-          }
-          queue.poll();
-          queuedBytes -= next.bytes;
-          rows += next.rows;
-          batch.add(next);
-          if (alone) {
-            break;
-          }
+        if (batch.isEmpty()) {
+          long now = System.currentTimeMillis();
+          nodes.forEach(node -> atWork(node, () -> node.advanceWatermark(now)));
+        } else if (batch.get(0).action() != null) {
+          batch.get(0).action().run();
+        } else {
+          stepNow(batch.stream().map(InputQueue.Work::input).toList());
         }
-        notifyAll();
       }
-      if (batch.get(0).action != null) {
-        batch.get(0).action.run();
-      } else {
-        stepNow(batch.stream().map(Work::input).toList());
-      }
+    } catch (Throwable e) {
+      stop(e);
     }
+  }
+
+  /** The loop cannot go on: nobody shall wait for it. */
+  private void stop(Throwable cause) {
+    synchronized (this) {
+      if (closed) {
+        return;
+      }
+      end = cause;
+      notifyAll();
+    }
+    LOG.error("the epoch loop has ended", cause);
+    for (LiveNode node : nodes) {
+      node.fail("the epoch loop has ended");
+    }
+    queue.close().forEach(done -> done.completeExceptionally(ended()));
+    onEnd.accept(cause);
   }
 
   /** One epoch over the changes given, on the caller's thread. */
@@ -400,7 +429,7 @@ public final class EpochLoop implements AutoCloseable {
       for (Change change : input.changes) {
         LiveNode node = byId.get(change.relationId);
         if (node != null && node.failure() == null && !node.isLoading()) {
-          node.take(change.page, change.partition, now);
+          atWork(node, () -> node.take(change.page, change.partition, now));
           rowsTaken += change.page.size();
         }
       }
@@ -408,17 +437,31 @@ public final class EpochLoop implements AutoCloseable {
     }
     for (LiveNode node : nodes) {
       if (node.failure() == null) {
-        node.taken();
-        stepNode(node, epoch);
-        node.advanceWatermark(now);
+        atWork(
+            node,
+            () -> {
+              node.taken();
+              stepNode(node, epoch);
+              node.advanceWatermark(now);
+            });
       }
     }
     publish(sequence, positions);
     for (LiveNode node : nodes) {
-      node.tell(snapshot.epoch());
-      node.endEpoch();
+      atWork(node, () -> node.tell(snapshot.epoch()));
+      atWork(node, node::endEpoch);
     }
     lastStepNanos = System.nanoTime() - began;
+  }
+
+  /** Whatever goes wrong here is the node's trouble alone, and that of what reads it. */
+  private static void atWork(LiveNode node, Runnable step) {
+    try {
+      step.run();
+    } catch (Throwable e) {
+      LOG.error("{} has stopped", node.name(), e);
+      node.fail(e.getMessage() == null ? e.toString() : e.getMessage());
+    }
   }
 
   /** Counts messages that were not taken and are kept elsewhere. On the loop's thread only. */
@@ -438,9 +481,12 @@ public final class EpochLoop implements AutoCloseable {
     }
     countRejected(rejects);
     synchronized (this) {
-      pendingRejects.addAll(rejects);
       pendingReplayed.addAll(settled.replayed());
-      pendingRejectBytes += rejectBytes(rejects);
+      // Sources are held before this; those who push are told of each reject, and it is counted.
+      if (pendingRejectBytes <= 2 * MAX_PENDING_REJECT_BYTES) {
+        pendingRejects.addAll(rejects);
+        pendingRejectBytes += InputQueue.rejectBytes(rejects);
+      }
     }
   }
 
@@ -459,44 +505,38 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private void stepNode(LiveNode node, long epoch) {
-    try {
-      boolean fed = node.delta() != null;
-      if (node.circuit() != null) {
-        for (long input : node.circuit().inputs()) {
-          LiveNode source = byId.get(input);
-          if (source == null) {
-            continue;
-          }
-          if (source.failure() != null && !source.stoppedBySource()) {
-            node.fail("\"" + source.name() + "\", which it reads, has stopped");
-            return;
-          }
-          if (source.delta() != null && !source.delta().isEmpty()) {
-            node.circuit().feed(input, source.delta());
-            fed = true;
-          }
+    boolean fed = node.delta() != null;
+    if (node.circuit() != null) {
+      for (long input : node.circuit().inputs()) {
+        LiveNode source = byId.get(input);
+        if (source == null) {
+          continue;
+        }
+        if (source.failure() != null && !source.stoppedBySource()) {
+          node.fail("\"" + source.name() + "\", which it reads, has stopped");
+          return;
+        }
+        if (source.delta() != null && !source.delta().isEmpty()) {
+          node.feed(input, source.delta());
+          fed = true;
         }
       }
-      if (fed) {
-        node.step(epoch);
-      }
-    } catch (RuntimeException | OutOfMemoryError | StackOverflowError e) {
-      LOG.error("{} has stopped", node.name(), e);
-      node.fail(String.valueOf(e.getMessage()));
+    }
+    if (fed && !node.isFilling()) {
+      node.step(epoch);
     }
   }
 
   private void publish(long sequence, Map<Long, SourcePosition> advanced) {
-    long epoch = snapshot.epoch() + 1;
-    if (epoch >= reservedUpTo) {
-      epoch = reserveEpochs.applyAsLong(EPOCH_BLOCK);
-      reservedUpTo = epoch + EPOCH_BLOCK;
-    }
+    long epoch = numbers.next();
     Map<Long, RelationVersion> versions = new HashMap<>();
     Map<Long, String> amiss = new HashMap<>();
     long held = 0;
     for (LiveNode node : nodes) {
       held += node.heldBytes();
+      if (node.isFilling()) {
+        continue;
+      }
       if (node.failure() != null && !node.stoppedBySource()) {
         amiss.put(node.id(), "\"" + node.name() + "\" has stopped: " + node.failure());
       } else if (node.isLoading()) {
@@ -507,6 +547,7 @@ public final class EpochLoop implements AutoCloseable {
       }
     }
     heldBytes = held;
+    holdSources();
     Map<Long, SourcePosition> positions = snapshot.positions();
     if (!advanced.isEmpty()) {
       positions = new HashMap<>(positions);
@@ -527,6 +568,8 @@ public final class EpochLoop implements AutoCloseable {
       notifyAll();
       running = thread;
     }
+    queue.close().forEach(done -> done.completeExceptionally(refusal()));
+    numbers.close();
     if (running != null && running != Thread.currentThread()) {
       try {
         running.join(30_000);

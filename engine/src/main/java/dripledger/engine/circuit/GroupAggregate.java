@@ -10,9 +10,11 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
-import dripledger.engine.state.ByteArena;
+import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.KeyedArena;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
@@ -21,11 +23,10 @@ import java.util.function.Consumer;
 /**
  * GROUP BY and DISTINCT: for every group g that dR touches, d(γ R) = −old(g) + new(g).
  *
- * <p>State: one entry a group, keyed by the group columns as a row; its value is the number of rows
- * in the group and the fixed-size states of the accumulators. The first change of an epoch to a
- * group puts the group's old row into the output with weight −1 and notes the entry; {@link #flush}
- * adds the new rows with +1, leaves out groups whose row did not change, and removes groups with no
- * rows.
+ * <p>State: one block a group in a {@link KeyedStore}. Its key is the group columns, its state the
+ * number of rows in the group, the words of the accumulators, and the results of calls that must be
+ * looked for among all values. Rows are added up in place; {@link #flush} walks what the version
+ * has changed and makes the old and the new rows of it, leaving out groups whose row is the same.
  *
  * <p>MIN, MAX and their kin over an input that takes rows out need every value of the group in
  * order: see {@link OrderedValues}. DISTINCT calls keep a count a value and pass on only the first
@@ -36,36 +37,35 @@ import java.util.function.Consumer;
  * two NULLs are the same group.
  */
 final class GroupAggregate implements Operator {
-  private static final int ROWS = 0;
-  private static final int FIRST_STATE = 8;
+  private static final int FIRST_STATE = 1; // word 0 is the number of rows
   private static final int BLOCK = 256;
   private static final int RESTATED_AT_ONCE = 10_000;
 
   private final boolean global;
   private final RowLayout input;
-  private final RowLayout keyLayout;
-  private final int[] groupColumns;
-  private final RowWriter keyWriter;
-  private final ByteArena blobs = new ByteArena();
-  private final KeyedArena groups;
+  private final int groupCount;
+  private final GroupKeys keys;
+  private final Versions versions;
+  private final Blobs blobs;
+  private final KeyedStore groups;
   private final Call[] calls;
   private final OrderedValues[] ordered;
   private final DistinctValues[] distincts;
+  private final AggregateKernel kernel;
   private final Page out;
   private final Rejects rejects;
   private final int place;
   private final Operator next;
   private final int port;
-  private int[] touched = new int[64];
-  private int[] oldRows = new int[64];
-  private int touchedCount;
+  private final long[] keyWords;
   private final long[] hashes = new long[BLOCK];
-  private final int[] keyStarts = new int[BLOCK + 1];
 
   @SuppressWarnings("UnusedVariable")
-  private int warmth; // what warming read; never used, but the compiler cannot know
+  private long ahead; // what was looked at early; never used, but the compiler cannot know
 
-  /** How one call is kept: by an accumulator at an offset, or by ordered values. */
+  /**
+   * How one call is kept: by an accumulator at an offset, or by ordered values and their result.
+   */
   private record Call(
       int filterColumn,
       Accumulator accumulator,
@@ -76,17 +76,20 @@ final class GroupAggregate implements Operator {
   /**
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
-  GroupAggregate(PlanNode.Aggregate plan, Rejects rejects, Operator next, int port) {
+  GroupAggregate(
+      PlanNode.Aggregate plan, Versions versions, Rejects rejects, Operator next, int port) {
+    this.versions = versions;
     this.rejects = rejects;
     this.next = next;
     this.port = port;
     input = new RowLayout(plan.input().schema());
-    groupColumns = plan.groupColumns();
-    global = groupColumns.length == 0;
-    keyLayout = new RowLayout(plan.input().schema().project(groupColumns));
-    place = rejects.place(PlanPrinter.step(plan), keyLayout);
-    keyWriter = new RowWriter(keyLayout, 256);
+    int[] groupColumns = plan.groupColumns();
+    groupCount = groupColumns.length;
+    global = groupCount == 0;
+    keys = new GroupKeys(input, groupColumns);
+    place = rejects.place(PlanPrinter.step(plan), keys.layout());
     out = new Page(new RowLayout(plan.schema()));
+    blobs = new Blobs(versions);
     boolean appendOnly = plan.input().appendOnly();
     List<OrderedValues> orderedList = new ArrayList<>();
     List<DistinctValues> distinctList = new ArrayList<>();
@@ -105,68 +108,96 @@ final class GroupAggregate implements Operator {
         distinctList.add(distinct);
       }
       calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, values);
-      offset += accumulator == null ? 0 : accumulator.stateBytes();
+      offset += accumulator == null ? OrderedValues.RESULT_WORDS : accumulator.stateWords();
     }
     ordered = orderedList.toArray(new OrderedValues[0]);
     distincts = distinctList.toArray(new DistinctValues[0]);
-    groups = new KeyedArena(keyLayout.anyVariable() ? -1 : keyLayout.fixedBytes(), offset);
+    groups = new KeyedStore(versions, keys.words(), offset, global ? 1 : 64);
+    groups.onRelease(keys::release);
+    keyWords = new long[BLOCK * keys.words()];
+    kernel = AggregateKernel.of(plan, input, calls.length == 0 ? 0 : FIRST_STATE, appendOnly);
   }
 
   @Override
   public void start() {
     if (global) {
-      keyWriter.truncate(0);
-      keyWriter.begin();
-      int length = keyWriter.finish();
-      touch(groups.findOrInsert(keyWriter.bytes(), 0, length), false);
+      Arrays.fill(keyWords, 0, keys.words(), 0);
+      groups.changeOrInsert(groups.hashOf(keyWords, 0), keyWords, 0);
     }
   }
 
   @Override
   public void push(int fromPort, Page delta) {
+    int plain = keys.plainColumn();
     for (int from = 0; from < delta.size(); from += BLOCK) {
-      pushBlock(delta, from, Math.min(delta.size(), from + BLOCK));
+      int to = Math.min(delta.size(), from + BLOCK);
+      if (plain >= 0) {
+        pushPlain(delta, from, to, input.slotOffset(plain));
+      } else {
+        pushBlock(delta, from, to);
+      }
     }
   }
 
-  /** First all keys and what they lead to, then the work: see {@link KeyedArena#warm}. */
-  private void pushBlock(Page delta, int from, int to) {
+  /**
+   * First all hashes and what they lead to, then the work: many look-ups wait for memory at once.
+   */
+  private void pushPlain(Page delta, int from, int to, int slot) {
     byte[] bytes = delta.bytes();
-    keyWriter.truncate(0);
     for (int i = from; i < to; i++) {
-      keyWriter.begin();
-      int row = delta.start(i);
-      for (int k = 0; k < groupColumns.length; k++) {
-        keyWriter.copy(k, input, bytes, row, groupColumns[k]);
-      }
-      int length = keyWriter.finish();
-      keyStarts[i - from] = keyWriter.start();
-      hashes[i - from] = Bytes.hash(keyWriter.bytes(), keyWriter.start(), length);
+      hashes[i - from] = KeyedStore.hash(Bytes.getLong(bytes, delta.start(i) + slot));
     }
-    keyStarts[to - from] = keyWriter.end();
-    warmth += groups.warm(hashes, to - from);
-    byte[] keys = keyWriter.bytes();
+    lookAhead(to - from);
     for (int i = from; i < to; i++) {
       long weight = delta.weight(i);
       if (weight == 0) {
         continue;
       }
-      int key = keyStarts[i - from];
-      int entry = groups.findOrInsert(keys, key, keyStarts[i - from + 1] - key, hashes[i - from]);
-      if (groups.mark(entry) == 0) {
-        touch(entry, true);
-      }
-      byte[] chunk = groups.chunk(entry);
-      int value = groups.valueAt(entry);
-      Bytes.putLong(chunk, value + ROWS, Bytes.getLong(chunk, value + ROWS) + weight);
       int row = delta.start(i);
-      for (Call call : calls) {
-        update(call, bytes, row, weight, chunk, value);
-      }
+      int block = groups.changeOrInsert(hashes[i - from], Bytes.getLong(bytes, row + slot));
+      add(groups.page(block), groups.state(block), bytes, row, weight);
     }
   }
 
-  private void update(Call call, byte[] bytes, int row, long weight, byte[] chunk, int value) {
+  private void lookAhead(int count) {
+    long seen = 0;
+    for (int i = 0; i < count; i++) {
+      seen += groups.touchAhead(groups.firstSlot(hashes[i]));
+    }
+    ahead += seen;
+  }
+
+  private void pushBlock(Page delta, int from, int to) {
+    byte[] bytes = delta.bytes();
+    int words = keys.words();
+    for (int i = from; i < to; i++) {
+      int at = (i - from) * words;
+      keys.encode(bytes, delta.start(i), keyWords, at);
+      hashes[i - from] = groups.hashOf(keyWords, at);
+    }
+    lookAhead(to - from);
+    for (int i = from; i < to; i++) {
+      long weight = delta.weight(i);
+      if (weight == 0) {
+        continue;
+      }
+      int block = groups.changeOrInsert(hashes[i - from], keyWords, (i - from) * words);
+      add(groups.page(block), groups.state(block), bytes, delta.start(i), weight);
+    }
+  }
+
+  private void add(long[] state, int at, byte[] bytes, int row, long weight) {
+    state[at] += weight;
+    if (kernel != null) {
+      kernel.add(bytes, row, weight, state, at);
+      return;
+    }
+    for (Call call : calls) {
+      update(call, bytes, row, weight, state, at);
+    }
+  }
+
+  private void update(Call call, byte[] bytes, int row, long weight, long[] state, int at) {
     int filter = call.filterColumn;
     if (filter >= 0 && (input.isNull(bytes, row, filter) || input.slot(bytes, row, filter) == 0)) {
       return;
@@ -182,83 +213,90 @@ final class GroupAggregate implements Operator {
         return;
       }
     }
-    call.accumulator.add(bytes, row, effective, chunk, value + call.stateOffset, blobs);
+    call.accumulator.add(bytes, row, effective, state, at + call.stateOffset, blobs);
   }
 
-  private void touch(int entry, boolean emitOld) {
-    if (touchedCount == touched.length) {
-      touched = Arrays.copyOf(touched, touchedCount * 2);
-      oldRows = Arrays.copyOf(oldRows, touchedCount * 2);
-    }
-    int oldRow = -1;
-    boolean existed =
-        emitOld && (global || Bytes.getLong(groups.chunk(entry), groups.valueAt(entry)) != 0);
-    if (existed && emit(entry, -1)) {
-      oldRow = out.size() - 1;
-    }
-    touched[touchedCount] = entry;
-    oldRows[touchedCount++] = oldRow;
-    groups.setMark(entry, touchedCount);
-    groups.changed(entry);
-  }
-
-  /** Appends the group's row as it stands; answers false if its result does not fit. */
-  private boolean emit(int entry, long weight) {
+  /** Appends a group's row from its key and a state; answers false if its result does not fit. */
+  private boolean emit(long[] keyPage, int key, long[] state, int at, long weight) {
     RowWriter writer = out.begin();
-    byte[] chunk = groups.chunk(entry);
-    int key = groups.keyAt(entry);
-    int value = groups.valueAt(entry);
-    if (keyLayout.anyVariable()) {
-      for (int k = 0; k < groupColumns.length; k++) {
-        writer.copy(k, keyLayout, chunk, key, k);
-      }
-    } else {
-      writer.copyLeading(keyLayout, chunk, key);
-    }
     try {
-      for (int i = 0; i < calls.length; i++) {
-        Call call = calls[i];
-        int column = groupColumns.length + i;
-        if (call.ordered != null) {
-          call.ordered.write(keyLayout, chunk, key, writer, column);
-        } else {
-          call.accumulator.write(chunk, value + call.stateOffset, blobs, writer, column);
-        }
-      }
+      write(keyPage, key, state, at, writer);
       out.commit(weight);
       return true;
     } catch (RuntimeException e) {
       out.abort();
-      rejects.add(place, chunk, key, weight, e);
+      byte[] row = keys.row(keyPage, key);
+      rejects.add(place, row, 0, weight, e);
       return false;
+    }
+  }
+
+  private void write(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
+    keys.write(keyPage, key, writer);
+    for (int i = 0; i < calls.length; i++) {
+      Call call = calls[i];
+      int column = groupCount + i;
+      if (call.ordered != null) {
+        call.ordered.write(state, at + call.stateOffset, blobs, writer, column);
+      } else {
+        call.accumulator.write(state, at + call.stateOffset, blobs, writer, column);
+      }
     }
   }
 
   @Override
   public void flush() {
-    if (touchedCount == 0) {
+    if (!groups.hasChanges()) {
       return;
     }
     for (OrderedValues values : ordered) {
       values.applyChanges();
     }
-    for (int i = 0; i < touchedCount; i++) {
-      if (i % BLOCK == 0) {
-        warmth += groups.warmEntries(touched, i, Math.min(touchedCount, i + BLOCK));
-      }
-      int entry = touched[i];
-      long rows = Bytes.getLong(groups.chunk(entry), groups.valueAt(entry) + ROWS);
-      if (rows == 0 && !global) {
-        remove(entry);
-      } else {
-        groups.setMark(entry, 0);
-        if (emit(entry, 1) && oldRows[i] >= 0) {
-          dropIfSame(oldRows[i]);
+    groups.changes(
+        (block, wasLive, isLive, record, old) -> {
+          if (isLive) {
+            settle(block);
+          }
+          emitChange(block, wasLive, record, old);
+        });
+    if (next != null && !out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  /** Ends a group without rows, and looks for the results that are among its values. */
+  private void settle(int block) {
+    long[] page = groups.page(block);
+    int at = groups.state(block);
+    if (page[at] == 0 && !global) {
+      for (Call call : calls) {
+        if (call.ordered != null) {
+          blobs.retire(OrderedValues.place(page, at + call.stateOffset));
+        } else {
+          call.accumulator.release(page, at + call.stateOffset, blobs);
         }
       }
+      groups.remove(block);
+      return;
     }
-    touchedCount = 0;
-    handOn();
+    for (Call call : calls) {
+      if (call.ordered != null) {
+        call.ordered.result(keys, page, groups.header(block) + 1, at + call.stateOffset, blobs);
+      }
+    }
+  }
+
+  private void emitChange(int block, boolean wasLive, long[] record, int old) {
+    long[] page = groups.page(block);
+    int key = groups.header(block) + 1;
+    int oldRow = -1;
+    if (wasLive && emit(page, key, record, old, -1)) {
+      oldRow = out.size() - 1;
+    }
+    if (groups.isLive(block) && emit(page, key, page, groups.state(block), 1) && oldRow >= 0) {
+      dropIfSame(oldRow);
+    }
   }
 
   /**
@@ -279,21 +317,11 @@ final class GroupAggregate implements Operator {
     }
   }
 
-  private void remove(int entry) {
-    byte[] chunk = groups.chunk(entry);
-    int value = groups.valueAt(entry);
-    for (Call call : calls) {
-      if (call.accumulator != null) {
-        call.accumulator.release(chunk, value + call.stateOffset, blobs);
-      }
-    }
-    groups.remove(entry);
-  }
-
   @Override
   public void durable(Consumer<Durable> into) {
-    into.accept(groups);
-    into.accept(blobs);
+    into.accept(new StoredBlocks(groups, versions));
+    into.accept(blobs.arena());
+    keys.durable(into);
     for (DistinctValues values : distincts) {
       into.accept(values.counts);
     }
@@ -304,15 +332,17 @@ final class GroupAggregate implements Operator {
 
   @Override
   public void restate(Runnable pause) {
-    int[] given = new int[1];
-    groups.forEach(
-        entry -> {
-          emit(entry, 1);
-          if (++given[0] % RESTATED_AT_ONCE == 0) {
-            handOn();
-            pause.run();
-          }
-        });
+    int given = 0;
+    for (int block = 0; block < groups.blockLimit(); block++) {
+      if (groups.isLive(block)) {
+        long[] page = groups.page(block);
+        emit(page, groups.header(block) + 1, page, groups.state(block), 1);
+        if (++given % RESTATED_AT_ONCE == 0) {
+          handOn();
+          pause.run();
+        }
+      }
+    }
     handOn();
     pause.run();
   }
@@ -326,7 +356,7 @@ final class GroupAggregate implements Operator {
 
   @Override
   public long stateBytes() {
-    long bytes = blobs.heapBytes() + groups.heapBytes();
+    long bytes = blobs.heapBytes() + groups.heapBytes() + keys.heapBytes();
     for (OrderedValues values : ordered) {
       bytes += values.heapBytes();
     }

@@ -14,6 +14,7 @@ import java.io.IOException;
 import java.io.UncheckedIOException;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.function.Consumer;
 
 /**
  * A relation or a follower in the live graph: what it is fed by and where its delta goes. Built by
@@ -43,12 +44,16 @@ public final class LiveNode {
   private volatile String failure;
   private volatile boolean stoppedBySource;
   private volatile boolean loading;
+  private volatile FillBuffer filling;
+  private Consumer<Page> filled = page -> {};
 
   /** Told of a node's delta at the end of each epoch that has one, on the loop's thread. */
-  @FunctionalInterface
   public interface Listener {
     /** The page must not be kept. */
     void changed(long epoch, Page delta);
+
+    /** Nothing more will come. */
+    default void ended(String reason) {}
   }
 
   private LiveNode(
@@ -191,6 +196,55 @@ public final class LiveNode {
 
   // ---- the rest is for the epoch loop
 
+  /**
+   * Makes this a node that is being filled: what its inputs change is kept until {@link
+   * EpochLoop#live}. Before it is attached.
+   *
+   * @param sink takes what the circuit puts out meanwhile
+   */
+  public void fill(Consumer<Page> sink) {
+    filled = sink;
+    filling = new FillBuffer();
+  }
+
+  /** Whether it is being filled and takes no part in epochs yet. */
+  public boolean isFilling() {
+    return filling != null;
+  }
+
+  /**
+   * Takes in what has been kept so far; by whoever fills the node.
+   *
+   * @return how many rows it was
+   */
+  public long catchUp() {
+    long rows = filling.drain(circuit::feed);
+    filled.accept(circuit.flush());
+    circuit.clearOutput();
+    return rows;
+  }
+
+  /** Takes in the rest, and is filled. */
+  void drain() {
+    catchUp();
+    filling = null;
+    filled = page -> {};
+  }
+
+  /** Takes in a delta of an input, or keeps it. */
+  void feed(long input, Page page) {
+    if (filling != null) {
+      filling.add(input, page);
+    } else {
+      circuit.feed(input, page);
+    }
+  }
+
+  /** Whether somebody is told of what this relation's changes change. */
+  boolean follows(long relationId) {
+    return listener != null && circuit.inputs().contains(relationId);
+  }
+
   void take(Page page, int partition, long nowMillis) {
     changes += page.size();
     delta = input;
@@ -245,6 +299,9 @@ public final class LiveNode {
     }
     if (store != null) {
       store.apply(delta);
+      if (circuit == null) {
+        store.refuseDuplicates(delta);
+      }
     }
     if (!delta.isEmpty()) {
       lastEpoch = epoch;
@@ -254,7 +311,10 @@ public final class LiveNode {
 
   /** Heap of operator state and published rows after the last epoch, in bytes. */
   long heldBytes() {
-    return stateBytes + (store == null ? 0 : store.heapBytes());
+    FillBuffer buffer = filling;
+    return stateBytes
+        + (store == null ? 0 : store.heapBytes())
+        + (buffer == null ? 0 : buffer.heapBytes());
   }
 
   void measure() {
@@ -282,7 +342,13 @@ public final class LiveNode {
   }
 
   void fail(String reason) {
-    failure = reason;
+    if (failure == null || stoppedBySource) {
+      failure = reason;
+      stoppedBySource = false;
+      if (listener != null) {
+        listener.ended(reason);
+      }
+    }
   }
 
   void stopBySource(String reason) {

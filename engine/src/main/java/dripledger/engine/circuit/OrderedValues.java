@@ -1,11 +1,13 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.SortedBag;
 import dripledger.engine.state.StateChunks;
@@ -18,6 +20,9 @@ import java.util.Arrays;
  * O(log n). Changes of an epoch are gathered and applied at once, before the new rows are read.
  */
 final class OrderedValues {
+  /** What a group's state keeps: the place of the result. */
+  static final int RESULT_WORDS = 1;
+
   private final RowLayout input;
   private final int valueColumn;
   private final int orderColumn;
@@ -66,15 +71,46 @@ final class OrderedValues {
     batch.clear();
   }
 
-  void write(RowLayout groupLayout, byte[] group, int at, RowWriter out, int column) {
+  /**
+   * Finds the extreme of a group and keeps it in the group's state: the value as a row of one
+   * column among the blobs, or 0 if there is none.
+   */
+  void result(GroupKeys keys, long[] page, int groupKey, int at, Blobs blobs) {
+    byte[] group = keys.row(page, groupKey);
     key.clear();
-    groupCodec.encode(group, at, key);
+    groupCodec.encode(group, 0, key);
     SortedBag.Cursor cursor = values.cursor();
     boolean found = greatest ? seekLast(cursor) : cursor.seek(key.bytes(), 0, key.size());
-    if (found && cursor.startsWith(key.bytes(), 0, key.size())) {
-      out.copy(column, tailLayout, cursor.bytes(), cursor.keyEnd(), 0);
-    } else {
+    long old = page[at];
+    if (!found || !cursor.startsWith(key.bytes(), 0, key.size())) {
+      blobs.retire(old);
+      page[at] = 0;
+      return;
+    }
+    int from = cursor.keyEnd();
+    int length = cursor.end() - from;
+    boolean same =
+        old != 0
+            && Blobs.length(old) == length
+            && Bytes.equal(blobs.bytes(old), blobs.start(old), cursor.bytes(), from, length);
+    if (!same) {
+      page[at] = blobs.put(cursor.bytes(), from, length);
+      blobs.retire(old);
+    }
+  }
+
+  /** The blob that a group's state refers to, or 0. */
+  static long place(long[] state, int at) {
+    return state[at];
+  }
+
+  /** Sets the result column from a group's state. */
+  void write(long[] state, int at, Blobs blobs, RowWriter out, int column) {
+    long place = state[at];
+    if (place == 0) {
       out.setNull(column);
+    } else {
+      out.copy(column, tailLayout, blobs.bytes(place), blobs.start(place), 0);
     }
   }
 

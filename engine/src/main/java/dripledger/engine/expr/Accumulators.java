@@ -7,7 +7,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.row.WideDecimal;
-import dripledger.engine.state.ByteArena;
+import dripledger.engine.state.Blobs;
 import java.math.BigDecimal;
 import java.math.BigInteger;
 import java.math.RoundingMode;
@@ -60,23 +60,23 @@ public final class Accumulators {
   /** COUNT(*) and COUNT(x, …): rows in which no argument is NULL. State: the count. */
   private record Count(RowLayout input, int[] arguments) implements Accumulator {
     @Override
-    public int stateBytes() {
-      return 8;
+    public int stateWords() {
+      return 1;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       for (int argument : arguments) {
         if (input.isNull(row, at, argument)) {
           return;
         }
       }
-      Bytes.putLong(state, stateAt, Bytes.getLong(state, stateAt) + weight);
+      state[stateAt] = state[stateAt] + weight;
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      out.setLong(column, Bytes.getLong(state, stateAt));
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      out.setLong(column, state[stateAt]);
     }
   }
 
@@ -98,28 +98,28 @@ public final class Accumulators {
     }
 
     @Override
-    public int stateBytes() {
-      return nullable ? 16 : 8;
+    public int stateWords() {
+      return nullable ? 2 : 1;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       if (nullable && input.isNull(row, at, argument)) {
         return;
       }
-      long sum = Bytes.getLong(state, stateAt) + Bytes.getLong(row, at + slot) * weight;
-      Bytes.putLong(state, stateAt, sum);
+      long sum = state[stateAt] + Bytes.getLong(row, at + slot) * weight;
+      state[stateAt] = sum;
       if (nullable) {
-        Bytes.putLong(state, stateAt + 8, Bytes.getLong(state, stateAt + 8) + weight);
+        state[stateAt + 1] = state[stateAt + 1] + weight;
       }
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      if (nullable && Bytes.getLong(state, stateAt + 8) == 0) {
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      if (nullable && state[stateAt + 1] == 0) {
         out.setNull(column);
       } else {
-        out.setLong(column, Bytes.getLong(state, stateAt));
+        out.setLong(column, state[stateAt]);
       }
     }
   }
@@ -131,12 +131,17 @@ public final class Accumulators {
   private record WideSum(RowLayout input, int argument, ColumnType type, boolean average)
       implements Accumulator {
     @Override
-    public int stateBytes() {
-      return 24;
+    public int stateWords() {
+      return 3;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public boolean canFail() {
+      return true;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       if (input.isNull(row, at, argument)) {
         return;
       }
@@ -154,23 +159,23 @@ public final class Accumulators {
         low = value * weight;
         high = Math.multiplyHigh(value, weight);
       }
-      long sumLow = Bytes.getLong(state, stateAt) + low;
+      long sumLow = state[stateAt] + low;
       long carry = Long.compareUnsigned(sumLow, low) < 0 ? 1 : 0;
-      Bytes.putLong(state, stateAt, sumLow);
-      Bytes.putLong(state, stateAt + 8, Bytes.getLong(state, stateAt + 8) + high + carry);
-      Bytes.putLong(state, stateAt + 16, Bytes.getLong(state, stateAt + 16) + weight);
+      state[stateAt] = sumLow;
+      state[stateAt + 1] = state[stateAt + 1] + high + carry;
+      state[stateAt + 2] = state[stateAt + 2] + weight;
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      long count = Bytes.getLong(state, stateAt + 16);
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      long count = state[stateAt + 2];
       if (count == 0) {
         out.setNull(column);
         return;
       }
       byte[] big = new byte[WideDecimal.BYTES];
-      Bytes.putLongBigEndian(big, 0, Bytes.getLong(state, stateAt + 8));
-      Bytes.putLongBigEndian(big, 8, Bytes.getLong(state, stateAt));
+      Bytes.putLongBigEndian(big, 0, state[stateAt + 1]);
+      Bytes.putLongBigEndian(big, 8, state[stateAt]);
       BigDecimal sum = new BigDecimal(new BigInteger(big), type.scale());
       if (average) {
         int scale = out.layout().schema().type(column).scale();
@@ -187,19 +192,24 @@ public final class Accumulators {
    */
   private record ExactDoubleSum(RowLayout input, int argument, boolean average)
       implements Accumulator {
-    private static final int EXPONENT = 8;
-    private static final int COUNT = 16;
-    private static final int NAN = 24;
-    private static final int POSITIVE = 32;
-    private static final int NEGATIVE = 40;
+    private static final int EXPONENT = 1;
+    private static final int COUNT = 2;
+    private static final int NAN = 3;
+    private static final int POSITIVE = 4;
+    private static final int NEGATIVE = 5;
 
     @Override
-    public int stateBytes() {
-      return 48;
+    public int stateWords() {
+      return 6;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public boolean canFail() {
+      return true;
+    }
+
+    @Override
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       if (input.isNull(row, at, argument)) {
         return;
       }
@@ -225,23 +235,21 @@ public final class Accumulators {
       }
     }
 
-    private static void bump(byte[] state, int at, long by) {
-      Bytes.putLong(state, at, Bytes.getLong(state, at) + by);
+    private static void bump(long[] state, int at, long by) {
+      state[at] += by;
     }
 
-    private static BigInteger mantissa(byte[] state, int stateAt, ByteArena blobs) {
-      long place = Bytes.getLong(state, stateAt);
+    private static BigInteger mantissa(long[] state, int stateAt, Blobs blobs) {
+      long place = state[stateAt];
       if (place == 0) {
         return BigInteger.ZERO;
       }
-      int address = (int) (place >>> 32);
-      return new BigInteger(blobs.chunk(address), blobs.offset(address), (int) place);
+      return new BigInteger(blobs.bytes(place), blobs.start(place), Blobs.length(place));
     }
 
-    private void addTerm(
-        BigInteger term, int exponent, byte[] state, int stateAt, ByteArena blobs) {
+    private void addTerm(BigInteger term, int exponent, long[] state, int stateAt, Blobs blobs) {
       BigInteger sum = mantissa(state, stateAt, blobs);
-      int base = (int) Bytes.getLong(state, stateAt + EXPONENT);
+      int base = (int) state[stateAt + EXPONENT];
       if (sum.signum() == 0) {
         sum = term;
         base = exponent;
@@ -253,43 +261,36 @@ public final class Accumulators {
       }
       release(state, stateAt, blobs);
       if (sum.signum() == 0) {
-        Bytes.putLong(state, stateAt, 0);
-        Bytes.putLong(state, stateAt + EXPONENT, 0);
+        state[stateAt] = 0;
+        state[stateAt + EXPONENT] = 0;
         return;
       }
       byte[] bytes = sum.toByteArray();
-      int address = blobs.allocate(bytes.length);
-      System.arraycopy(bytes, 0, blobs.chunk(address), blobs.offset(address), bytes.length);
-      Bytes.putLong(state, stateAt, (long) address << 32 | bytes.length);
-      Bytes.putLong(state, stateAt + EXPONENT, base);
+      state[stateAt] = blobs.put(bytes, 0, bytes.length);
+      state[stateAt + EXPONENT] = base;
     }
 
     @Override
-    public void release(byte[] state, int stateAt, ByteArena blobs) {
-      long place = Bytes.getLong(state, stateAt);
-      if (place != 0) {
-        blobs.free((int) (place >>> 32), (int) place);
-      }
+    public void release(long[] state, int stateAt, Blobs blobs) {
+      blobs.retire(state[stateAt]);
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      long count = Bytes.getLong(state, stateAt + COUNT);
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      long count = state[stateAt + COUNT];
       if (count == 0) {
         out.setNull(column);
         return;
       }
-      boolean positive = Bytes.getLong(state, stateAt + POSITIVE) != 0;
-      boolean negative = Bytes.getLong(state, stateAt + NEGATIVE) != 0;
+      boolean positive = state[stateAt + POSITIVE] != 0;
+      boolean negative = state[stateAt + NEGATIVE] != 0;
       double result;
-      if (Bytes.getLong(state, stateAt + NAN) != 0 || positive && negative) {
+      if (state[stateAt + NAN] != 0 || positive && negative) {
         result = Double.NaN;
       } else if (positive || negative) {
         result = positive ? Double.POSITIVE_INFINITY : Double.NEGATIVE_INFINITY;
       } else {
-        double sum =
-            toDouble(
-                mantissa(state, stateAt, blobs), (int) Bytes.getLong(state, stateAt + EXPONENT));
+        double sum = toDouble(mantissa(state, stateAt, blobs), (int) state[stateAt + EXPONENT]);
         if (Double.isInfinite(sum)) {
           throw new ArithmeticException("the sum is out of range for DOUBLE");
         }
@@ -325,30 +326,30 @@ public final class Accumulators {
    */
   private record LatestExtreme(RowLayout input, int argument, boolean max) implements Accumulator {
     @Override
-    public int stateBytes() {
-      return 16;
+    public int stateWords() {
+      return 2;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       if (input.isNull(row, at, argument)) {
         return;
       }
       long value = orderedSlot(input, row, at, argument);
-      long held = Bytes.getLong(state, stateAt + 8);
-      if (Bytes.getLong(state, stateAt) == 0 || (max ? value > held : value < held)) {
-        Bytes.putLong(state, stateAt, 1);
-        Bytes.putLong(state, stateAt + 8, value);
+      long held = state[stateAt + 1];
+      if (state[stateAt] == 0 || (max ? value > held : value < held)) {
+        state[stateAt] = 1;
+        state[stateAt + 1] = value;
       }
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      if (Bytes.getLong(state, stateAt) == 0) {
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      if (state[stateAt] == 0) {
         out.setNull(column);
         return;
       }
-      long value = Bytes.getLong(state, stateAt + 8);
+      long value = state[stateAt + 1];
       boolean floating = input.schema().type(argument).kind().isFloating();
       out.setLong(column, floating && value < 0 ? value ^ Long.MAX_VALUE : value);
     }
@@ -381,18 +382,18 @@ public final class Accumulators {
     }
 
     @Override
-    public int stateBytes() {
-      return 24;
+    public int stateWords() {
+      return 3;
     }
 
     @Override
-    public void add(byte[] row, int at, long weight, byte[] state, int stateAt, ByteArena blobs) {
+    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
       if (input.isNull(row, at, order)) {
         return;
       }
       long value = orderedSlot(input, row, at, order);
-      boolean present = Bytes.getLong(state, stateAt) != 0;
-      long held = Bytes.getLong(state, stateAt + 8);
+      boolean present = state[stateAt] != 0;
+      long held = state[stateAt + 1];
       if (present && (max ? value < held : value > held)) {
         return;
       }
@@ -404,40 +405,34 @@ public final class Accumulators {
         return;
       }
       release(state, stateAt, blobs);
-      int address = blobs.allocate(length);
-      System.arraycopy(
-          scratch.bytes(), scratch.start(), blobs.chunk(address), blobs.offset(address), length);
-      Bytes.putLong(state, stateAt, 1);
-      Bytes.putLong(state, stateAt + 8, value);
-      Bytes.putLong(state, stateAt + 16, (long) address << 32 | length);
+      state[stateAt] = 1;
+      state[stateAt + 1] = value;
+      state[stateAt + 2] = blobs.put(scratch.bytes(), scratch.start(), length);
     }
 
-    private boolean beats(byte[] state, int stateAt, ByteArena blobs) {
-      int address = (int) (Bytes.getLong(state, stateAt + 16) >>> 32);
+    private boolean beats(long[] state, int stateAt, Blobs blobs) {
+      long place = state[stateAt + 2];
       left.clear();
       codec.encode(scratch.bytes(), scratch.start(), left);
       right.clear();
-      codec.encode(blobs.chunk(address), blobs.offset(address), right);
+      codec.encode(blobs.bytes(place), blobs.start(place), right);
       int c = Bytes.compare(left.bytes(), 0, left.size(), right.bytes(), 0, right.size());
       return max ? c > 0 : c < 0;
     }
 
     @Override
-    public void release(byte[] state, int stateAt, ByteArena blobs) {
-      long place = Bytes.getLong(state, stateAt + 16);
-      if (place != 0) {
-        blobs.free((int) (place >>> 32), (int) place);
-      }
+    public void release(long[] state, int stateAt, Blobs blobs) {
+      blobs.retire(state[stateAt + 2]);
     }
 
     @Override
-    public void write(byte[] state, int stateAt, ByteArena blobs, RowWriter out, int column) {
-      if (Bytes.getLong(state, stateAt) == 0) {
+    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
+      if (state[stateAt] == 0) {
         out.setNull(column);
         return;
       }
-      int address = (int) (Bytes.getLong(state, stateAt + 16) >>> 32);
-      out.copy(column, one, blobs.chunk(address), blobs.offset(address), 0);
+      long place = state[stateAt + 2];
+      out.copy(column, one, blobs.bytes(place), blobs.start(place), 0);
     }
   }
 }

@@ -25,10 +25,12 @@ public interface Durable {
   void restore(List<byte[]> chunks);
 
   /** What a capture noted. Encoding may happen later, on another thread, and again. */
-  @FunctionalInterface
   interface Capture {
     /** Gives the chunks, each at most {@link StateChunks#MAX_BYTES} plus one entry long. */
     void encode(ChunkSink sink);
+
+    /** Says that it will not be encoded again. */
+    default void close() {}
   }
 
   /** Takes chunks in order. */

@@ -1,6 +1,8 @@
 package dripledger.engine.state;
 
 import dripledger.engine.row.Bytes;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -15,6 +17,9 @@ import java.util.TreeMap;
  *       counts.
  *   <li>{@code PAGES}: pages of an arena, each {@code number:int | length:int | bytes}. The newest
  *       of a number counts.
+ *   <li>{@code KEYED}: blocks of a keyed store, {@code key words:int | state words:int}, then each
+ *       {@code 1:byte | key | state} or, for a key that went, {@code 0:byte | key}. The newest of a
+ *       key counts.
  *   <li>{@code BAG}: changes to a {@link SortedBag}, each {@code key length:int | length:int |
  *       weight:long | bytes}. They add up.
  * </ul>
@@ -29,6 +34,7 @@ public final class StateChunks {
   static final byte ARENA = 1;
   static final byte PAGES = 2;
   static final byte BAG = 3;
+  static final byte KEYED = 4;
   private static final byte VERSION = 1;
   static final int HEADER = 2;
 
@@ -36,7 +42,7 @@ public final class StateChunks {
 
   /** The form of a chunk. */
   static byte form(byte[] chunk) {
-    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > BAG) {
+    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > KEYED) {
       throw new StateFormatException(
           "saved state of form "
               + (chunk.length < HEADER ? "?" : chunk[0] + "." + chunk[1])
@@ -91,6 +97,16 @@ public final class StateChunks {
       return this;
     }
 
+    Builder putByte(byte value) {
+      ensure(1);
+      bytes[size++] = value;
+      return this;
+    }
+
+    boolean isEmpty() {
+      return size == HEADER;
+    }
+
     /** Hands the chunk on if it is long enough. */
     void cut() {
       if (size >= MAX_BYTES) {
@@ -114,6 +130,9 @@ public final class StateChunks {
     Map<Integer, byte[]> pages = new TreeMap<>();
     BagBatch batch = new BagBatch();
     SortedBag bag = SortedBag.EMPTY;
+    if (!chunks.isEmpty() && form(chunks.get(0)) == KEYED) {
+      return mergeKeyed(chunks);
+    }
     for (byte[] chunk : chunks) {
       switch (form(chunk)) {
         case ARENA -> arena = chunk;
@@ -137,6 +156,98 @@ public final class StateChunks {
     }
     encodeDifference(SortedBag.EMPTY, bag, out::add);
     return out;
+  }
+
+  private static List<byte[]> mergeKeyed(List<byte[]> chunks) {
+    int keyWords = Bytes.getInt(chunks.get(0), HEADER);
+    int stateWords = Bytes.getInt(chunks.get(0), HEADER + 4);
+    Versions versions = Versions.once();
+    KeyedStore store = new KeyedStore(versions, keyWords, stateWords, 64);
+    readKeyed(chunks, keyWords, stateWords, store::restore, store::forget);
+    versions.publish();
+    List<byte[]> out = new ArrayList<>();
+    KeyedWriter writer = keyed(keyWords, stateWords, out::add);
+    store.changedSince(0, 1, writer::put);
+    writer.end();
+    return out;
+  }
+
+  /** Writes blocks of a keyed store. */
+  public static KeyedWriter keyed(int keyWords, int stateWords, Durable.ChunkSink sink) {
+    return new KeyedWriter(keyWords, stateWords, sink);
+  }
+
+  /** Writes {@link #KEYED} chunks. */
+  public static final class KeyedWriter {
+    private final int keyWords;
+    private final int stateWords;
+    private final Builder builder;
+
+    private KeyedWriter(int keyWords, int stateWords, Durable.ChunkSink sink) {
+      this.keyWords = keyWords;
+      this.stateWords = stateWords;
+      builder = new Builder(KEYED, sink);
+    }
+
+    /** A key that went. */
+    public void gone(long[] key) {
+      write((byte) 0, key, keyWords);
+    }
+
+    /** A block as it is: key words, then state words. */
+    public void put(long[] words) {
+      write((byte) 1, words, keyWords + stateWords);
+    }
+
+    private void write(byte what, long[] words, int count) {
+      if (builder.isEmpty()) {
+        builder.putInt(keyWords).putInt(stateWords);
+      }
+      builder.putByte(what);
+      for (int i = 0; i < count; i++) {
+        builder.putLong(words[i]);
+      }
+      builder.cut();
+    }
+
+    /** Hands on what there is. */
+    public void end() {
+      builder.end();
+    }
+  }
+
+  /** Takes the words of a block, or of a key, from a place on. */
+  @FunctionalInterface
+  public interface WordSink {
+    void words(long[] words, int at);
+  }
+
+  /**
+   * Reads blocks of a keyed store, in order.
+   *
+   * @throws StateFormatException if they are of a store of another shape
+   */
+  public static void readKeyed(
+      List<byte[]> chunks, int keyWords, int stateWords, WordSink put, WordSink gone) {
+    long[] words = new long[keyWords + stateWords];
+    for (byte[] chunk : chunks) {
+      boolean fits =
+          form(chunk) == KEYED
+              && chunk.length >= HEADER + 8
+              && Bytes.getInt(chunk, HEADER) == keyWords
+              && Bytes.getInt(chunk, HEADER + 4) == stateWords;
+      if (!fits) {
+        throw new StateFormatException("saved groups of another shape");
+      }
+      for (int at = HEADER + 8; at < chunk.length; ) {
+        boolean there = chunk[at++] == 1;
+        int count = there ? keyWords + stateWords : keyWords;
+        for (int i = 0; i < count; i++, at += 8) {
+          words[i] = Bytes.getLong(chunk, at);
+        }
+        (there ? put : gone).words(words, 0);
+      }
+    }
   }
 
   interface PageSink {

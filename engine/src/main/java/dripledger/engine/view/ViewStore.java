@@ -97,6 +97,27 @@ public final class ViewStore {
     return keyBytes.toByteArray();
   }
 
+  /**
+   * Fails if a row put in by the delta, which has been applied, is not the only one with its key.
+   */
+  public void refuseDuplicates(Page delta) {
+    SortedBag.Cursor cursor = rows.cursor();
+    for (int i = 0; i < delta.size(); i++) {
+      if (delta.weight(i) <= 0) {
+        continue;
+      }
+      byte[] encoded = encodeKey(delta.bytes(), delta.start(i));
+      boolean found = cursor.seek(encoded, 0, encoded.length);
+      boolean many =
+          found
+              && (cursor.weight() > 1
+                  || cursor.next() && cursor.startsWith(encoded, 0, encoded.length));
+      if (many) {
+        throw new IllegalStateException("a primary key is there twice");
+      }
+    }
+  }
+
   /** Receives a row by place; the array is never written again. */
   @FunctionalInterface
   public interface RowSink {

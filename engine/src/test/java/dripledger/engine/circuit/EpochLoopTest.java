@@ -1,6 +1,7 @@
 package dripledger.engine.circuit;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
@@ -12,8 +13,11 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
+import java.util.concurrent.atomic.AtomicBoolean;
+import java.util.concurrent.atomic.AtomicLong;
 import org.junit.jupiter.api.Test;
 
 class EpochLoopTest {
@@ -126,5 +130,110 @@ class EpochLoopTest {
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
     }
+  }
+
+  @Test
+  void numbersAreReservedAheadAndNobodyDiesIfTheRecordsDoNotAnswer() throws Exception {
+    AtomicBoolean away = new AtomicBoolean();
+    AtomicLong next = new AtomicLong(1);
+    try (EpochLoop loop =
+        new EpochLoop(
+            new EpochLoop.Limits(100, 1 << 20, 1L << 30),
+            count -> {
+              if (away.get()) {
+                throw new IllegalStateException("the database does not answer");
+              }
+              return next.getAndAdd(count);
+            },
+            0)) {
+      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(distinct(2, 1));
+      loop.start();
+      away.set(true);
+      // As many epochs as two blocks have: the one in use, and the one that cannot be reserved.
+      for (int i = 1; i <= EpochNumbers.BLOCK + 100; i++) {
+        CompletableFuture<Long> ignored = loop.between(() -> {});
+      }
+      CompletableFuture<Long> waiting = loop.between(() -> {});
+      while (loop.ailment(50) == null) {
+        Thread.sleep(10);
+      }
+      assertThat(loop.ailment(50)).contains("waits for the database");
+      assertThat(waiting.isDone()).isFalse();
+      away.set(false);
+      long epoch = waiting.get(10, TimeUnit.SECONDS);
+      loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+      assertThat(loop.awaitSequence(1, 5000)).isGreaterThan(epoch);
+      assertThat(loop.ailment(5000)).isNull();
+    }
+  }
+
+  @Test
+  void whateverANodeOrAListenerThrowsStopsThatNodeOnly() throws Exception {
+    try (EpochLoop loop = loop(1 << 20)) {
+      List<String> ends = new ArrayList<>();
+      LiveNode follower =
+          LiveNode.follower(
+              new Circuit(new PlanNode.Source(1, "s", SCHEMA, true, null)),
+              new LiveNode.Listener() {
+                @Override
+                public void changed(long epoch, Page delta) {
+                  throw new LinkageError("a mistake of ours");
+                }
+
+                @Override
+                public void ended(String reason) {
+                  ends.add(reason);
+                }
+              });
+      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(distinct(2, 1));
+      loop.attach(follower);
+      loop.start();
+      loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+      loop.awaitSequence(1, 5000);
+      loop.submit(2, List.of(new EpochLoop.Change(1, page(1, 6))));
+      loop.awaitSequence(2, 5000);
+      assertThat(follower.failure()).isEqualTo("a mistake of ours");
+      assertThat(ends).containsExactly("a mistake of ours");
+      assertThat(loop.snapshot().relation(2).count()).isEqualTo(2);
+    }
+  }
+
+  @Test
+  void anActionThatFailsIsToldToWhoAskedAndNobodyElse() throws Exception {
+    try (EpochLoop loop = loop(1 << 20)) {
+      loop.start();
+      CompletableFuture<Long> failed =
+          loop.between(
+              () -> {
+                throw new AssertionError("not like this");
+              });
+      assertThatThrownBy(() -> failed.get(5, TimeUnit.SECONDS)).hasMessageContaining("like this");
+      assertThat(loop.between(() -> {}).get(5, TimeUnit.SECONDS)).isPositive();
+    }
+  }
+
+  @Test
+  void aLoopThatCannotGoOnTellsEverybodyWhoWaits() throws Exception {
+    EpochLoop loop = loop(1 << 20);
+    CompletableFuture<Throwable> told = new CompletableFuture<>();
+    loop.onEnd(told::complete);
+    loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+    loop.start();
+    loop.submit(
+        new EpochLoop.Input(
+            List.of(),
+            -1,
+            dripledger.engine.source.Settled.NOTHING,
+            () -> {
+              throw new IllegalStateException("outside of any node");
+            }));
+    assertThat(told.get(5, TimeUnit.SECONDS)).hasMessage("outside of any node");
+    assertThat(loop.ailment(1 << 20)).contains("has ended").contains("outside of any node");
+    assertThatThrownBy(() -> loop.awaitSequence(9, 60_000)).hasMessageContaining("has ended");
+    assertThatThrownBy(() -> loop.between(() -> {}).get(5, TimeUnit.SECONDS))
+        .hasMessageContaining("has ended");
+    loop.close();
   }
 }

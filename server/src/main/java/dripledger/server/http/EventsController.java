@@ -10,6 +10,7 @@ import dripledger.engine.Ledger;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.source.Reject;
+import dripledger.server.Settings;
 import jakarta.servlet.http.HttpServletRequest;
 import java.io.BufferedInputStream;
 import java.io.IOException;
@@ -23,7 +24,10 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
-import java.util.concurrent.CompletionException;
+import java.util.concurrent.ExecutionException;
+import java.util.concurrent.Semaphore;
+import java.util.concurrent.TimeUnit;
+import java.util.concurrent.TimeoutException;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.PostMapping;
 import org.springframework.web.bind.annotation.RequestParam;
@@ -41,10 +45,14 @@ class EventsController {
 
   private final Engine engine;
   private final OutsideSystems outside;
+  private final Semaphore places;
+  private final long waitMillis;
 
-  EventsController(Engine engine, OutsideSystems outside) {
+  EventsController(Engine engine, OutsideSystems outside, Settings settings) {
     this.engine = engine;
     this.outside = outside;
+    places = new Semaphore(settings.maxWaitingPushes());
+    waitMillis = settings.changeMillis();
   }
 
   @PostMapping("/api/v1/streams/{name}/events")
@@ -52,6 +60,22 @@ class EventsController {
       @PathVariable String name,
       @RequestParam(name = "wait", required = false) String wait,
       HttpServletRequest request)
+      throws IOException {
+    // Readers need threads too: what waits for the database must not take them all.
+    if (!places.tryAcquire()) {
+      throw new EngineException(
+          EngineException.Code.UNAVAILABLE,
+          "as many pushes as may are waiting for the database",
+          "nothing was taken; push again in a moment");
+    }
+    try {
+      return pushed(name, wait, request);
+    } finally {
+      places.release();
+    }
+  }
+
+  private Map<String, Object> pushed(String name, String wait, HttpServletRequest request)
       throws IOException {
     CatalogObject object = engine.object(name);
     if (!(object instanceof CatalogObject.Stream stream)) {
@@ -119,8 +143,17 @@ class EventsController {
     Ledger.Receipt last = null;
     for (CompletableFuture<Ledger.Receipt> receipt : receipts) {
       try {
-        last = receipt.join();
-      } catch (CompletionException e) {
+        last = receipt.get(waitMillis, TimeUnit.MILLISECONDS);
+      } catch (TimeoutException e) {
+        throw new EngineException(
+            EngineException.Code.UNAVAILABLE,
+            "the events are on their way, but the database has not acknowledged them",
+            "what became of them shows in the stream's position; pushed again they may be there"
+                + " twice");
+      } catch (InterruptedException e) {
+        Thread.currentThread().interrupt();
+        throw new IllegalStateException("interrupted", e);
+      } catch (ExecutionException e) {
         throw new EngineException(
             EngineException.Code.FAILED,
             "not all events could be made durable: " + e.getCause().getMessage(),

@@ -27,6 +27,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case ALREADY_EXISTS, IN_USE, CONSTRAINT -> HttpStatus.CONFLICT;
           case LIMIT -> HttpStatus.CONTENT_TOO_LARGE;
           case FAILED -> HttpStatus.UNPROCESSABLE_CONTENT;
+          case UNAVAILABLE -> HttpStatus.SERVICE_UNAVAILABLE;
         };
     ProblemDetail problem = ProblemDetail.forStatusAndDetail(status, e.getMessage());
     String code = e.code().name().toLowerCase(Locale.ROOT).replace('_', '-');
@@ -42,6 +43,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case CONSTRAINT -> "A constraint forbids it";
           case LIMIT -> "A bound was reached";
           case FAILED -> "It failed";
+          case UNAVAILABLE -> "Not at this moment";
         });
     if (e.line() > 0) {
       problem.setProperty("line", e.line());

@@ -7,10 +7,13 @@ import dripledger.server.Settings;
 import java.io.IOException;
 import java.io.StringWriter;
 import java.util.HashMap;
+import java.util.LinkedHashMap;
 import java.util.Map;
 import org.springframework.http.MediaType;
 import org.springframework.http.ProblemDetail;
 import org.springframework.http.ResponseEntity;
+import org.springframework.web.bind.annotation.GetMapping;
+import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.PostMapping;
 import org.springframework.web.bind.annotation.RequestBody;
 import org.springframework.web.bind.annotation.RestController;
@@ -30,8 +33,14 @@ class SqlController {
     this.mapper = mapper;
   }
 
-  /** The request; {@code args} holds the values of :name parameters and may be missing. */
-  record Script(String sql, Map<String, Object> args) {}
+  private static final int MAX_ID = 100;
+
+  /**
+   * The request; {@code args} holds the values of :name parameters. {@code id}, chosen by who sends
+   * it, makes sure that its changes to tables are made once however often it is sent. Both may be
+   * missing.
+   */
+  record Script(String sql, Map<String, Object> args, String id) {}
 
   @PostMapping(path = "/api/v1/sql", consumes = MediaType.APPLICATION_JSON_VALUE)
   ResponseEntity<?> run(@RequestBody Script script) throws IOException {
@@ -47,6 +56,10 @@ class SqlController {
           "the script is longer than " + settings.maxStatementBytes() + " characters",
           "send it in parts");
     }
+    if (script.id() != null && (script.id().isBlank() || script.id().length() > MAX_ID)) {
+      throw new EngineException(
+          EngineException.Code.INVALID, "an id has 1 to " + MAX_ID + " characters", null);
+    }
     Map<String, Object> args = script.args() == null ? new HashMap<>() : script.args();
     StringWriter out = new StringWriter();
     int[] done = new int[1];
@@ -57,6 +70,7 @@ class SqlController {
       engine.execute(
           script.sql(),
           args,
+          script.id(),
           result -> {
             write(json, result, (System.nanoTime() - began[0]) / 1e6);
             began[0] = System.nanoTime();
@@ -72,6 +86,16 @@ class SqlController {
           .body(problem);
     }
     return ResponseEntity.ok().contentType(MediaType.APPLICATION_JSON).body(out.toString());
+  }
+
+  /** {@code GET /api/v1/changes/{id}}: what became of a change whose answer did not come. */
+  @GetMapping("/api/v1/changes/{*id}")
+  Map<String, Object> outcome(@PathVariable String id) {
+    long epoch = engine.outcome(id.substring(1));
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("made", epoch >= 0);
+    answer.put("epoch", epoch >= 0 ? epoch : engine.snapshot().epoch());
+    return answer;
   }
 
   private static void write(JsonGenerator json, Result result, double elapsedMillis) {

@@ -21,7 +21,8 @@ import javax.sql.DataSource;
 /**
  * Checkpoints in PostgreSQL: each is one transaction that adds the chunks of what changed and
  * replaces positions and figures. Chunks of a part are merged once they are many, or more than the
- * first of them. Thread-safe.
+ * first of them. A commit whose answer was lost is looked for before the checkpoint is written
+ * again: it is there once or not at all. Written by one thread at a time.
  */
 public final class PostgresCheckpoints implements CheckpointStore {
   private static final int COMPRESSION_LEVEL = 1;
@@ -29,14 +30,18 @@ public final class PostgresCheckpoints implements CheckpointStore {
   private static final long BATCH_BYTES = 8 << 20;
 
   private final DataSource dataSource;
+  private final Fence fence;
   private final int maxRejects;
-  private long lastNumber = -1;
+  private long number = -1; // of the checkpoint being written, until it is known to be there
+  private long numberEpoch;
 
   /**
+   * @param fence stands before every commit
    * @param maxRejects how many rejects of one object are kept; the oldest go first
    */
-  public PostgresCheckpoints(DataSource dataSource, int maxRejects) {
+  public PostgresCheckpoints(DataSource dataSource, Fence fence, int maxRejects) {
     this.dataSource = dataSource;
+    this.fence = fence;
     this.maxRejects = maxRejects;
   }
 
@@ -118,7 +123,14 @@ public final class PostgresCheckpoints implements CheckpointStore {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try {
-        long number = nextNumber(c);
+        long last = lastNumber(c);
+        if (number == last && numberEpoch == epoch) {
+          // The commit whose answer did not come went through after all.
+          number = -1;
+          return written(c, 0);
+        }
+        number = last + 1;
+        numberEpoch = epoch;
         NodeWriter writer = new NodeWriter(c, number);
         content.accept(writer);
         writer.finish();
@@ -143,8 +155,9 @@ public final class PostgresCheckpoints implements CheckpointStore {
             epoch,
             sequence);
         Written written = written(c, writer.bytes);
+        fence.confirm(c);
         c.commit();
-        lastNumber = number;
+        number = -1;
         return written;
       } catch (SQLException | RuntimeException e) {
         c.rollback();
@@ -157,16 +170,13 @@ public final class PostgresCheckpoints implements CheckpointStore {
     }
   }
 
-  private long nextNumber(Connection c) throws SQLException {
-    if (lastNumber < 0) {
-      try (PreparedStatement s =
-              c.prepareStatement("SELECT coalesce(max(number), 0) FROM checkpoint");
-          ResultSet r = s.executeQuery()) {
-        r.next();
-        return r.getLong(1) + 1;
-      }
+  private static long lastNumber(Connection c) throws SQLException {
+    try (PreparedStatement s =
+            c.prepareStatement("SELECT coalesce(max(number), 0) FROM checkpoint");
+        ResultSet r = s.executeQuery()) {
+      r.next();
+      return r.getLong(1);
     }
-    return lastNumber + 1;
   }
 
   private static Written written(Connection c, long bytes) throws SQLException {
@@ -286,6 +296,7 @@ public final class PostgresCheckpoints implements CheckpointStore {
           return false;
         }
         merge(c, due[0], (int) due[1], due[2]);
+        fence.confirm(c);
         c.commit();
         return true;
       } catch (SQLException | RuntimeException e) {

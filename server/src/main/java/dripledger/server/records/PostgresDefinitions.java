@@ -6,6 +6,9 @@ import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
 import java.sql.SQLException;
+import java.sql.SQLNonTransientConnectionException;
+import java.sql.SQLRecoverableException;
+import java.sql.SQLTransientException;
 import java.time.LocalDateTime;
 import java.time.OffsetDateTime;
 import java.time.ZoneOffset;
@@ -15,10 +18,18 @@ import javax.sql.DataSource;
 
 /** Definitions and their history in PostgreSQL. Thread-safe. */
 public final class PostgresDefinitions implements DefinitionStore {
-  private final DataSource dataSource;
+  private static final int TRIES = 20;
+  private static final long RETRY_MILLIS = 250;
 
-  public PostgresDefinitions(DataSource dataSource) {
+  private final DataSource dataSource;
+  private final Fence fence;
+
+  /**
+   * @param fence stands before every commit
+   */
+  public PostgresDefinitions(DataSource dataSource, Fence fence) {
     this.dataSource = dataSource;
+    this.fence = fence;
   }
 
   @Override
@@ -86,8 +97,42 @@ public final class PostgresDefinitions implements DefinitionStore {
     }
   }
 
+  /**
+   * {@inheritDoc}
+   *
+   * <p>Numbers are never given twice, so doing it again after a lost answer changes nothing.
+   */
   @Override
   public void apply(List<StoredDefinition> added, List<Long> dropped) {
+    for (int tries = 1; ; tries++) {
+      try {
+        applyOnce(added, dropped);
+        return;
+      } catch (SQLTransientException
+          | SQLRecoverableException
+          | SQLNonTransientConnectionException e) {
+        retryOrFail(e, tries);
+      } catch (SQLException e) {
+        // 08: the connection; 57P: the server is shutting down or starting.
+        String state = String.valueOf(e.getSQLState());
+        retryOrFail(e, state.startsWith("08") || state.startsWith("57P") ? tries : TRIES);
+      }
+    }
+  }
+
+  private static void retryOrFail(SQLException e, int tries) {
+    if (tries >= TRIES) {
+      throw new RecordsException("the definition cannot be stored", e);
+    }
+    try {
+      Thread.sleep(RETRY_MILLIS);
+    } catch (InterruptedException interrupt) {
+      Thread.currentThread().interrupt();
+      throw new RecordsException("the definition cannot be stored", e);
+    }
+  }
+
+  private void applyOnce(List<StoredDefinition> added, List<Long> dropped) throws SQLException {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try {
@@ -104,7 +149,7 @@ public final class PostgresDefinitions implements DefinitionStore {
           update(
               c,
               "INSERT INTO definition (id, name, kind, alters, statement, begin_position)"
-                  + " VALUES (?, ?, ?, ?, ?, ?)",
+                  + " VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO NOTHING",
               d.id(),
               d.name(),
               d.kind(),
@@ -114,21 +159,22 @@ public final class PostgresDefinitions implements DefinitionStore {
           update(
               c,
               "INSERT INTO definition_history (id, name, kind, statement, defined_at)"
-                  + " VALUES (?, ?, ?, ?, now())",
+                  + " SELECT ?, ?, ?, ?, now()"
+                  + " WHERE NOT EXISTS (SELECT FROM definition_history WHERE id = ?)",
               d.id(),
               d.name(),
               d.kind(),
-              d.sql());
+              d.sql(),
+              d.id());
         }
+        fence.confirm(c);
         c.commit();
-      } catch (SQLException e) {
+      } catch (SQLException | Ownership.LostException e) {
         c.rollback();
         throw e;
       } finally {
         c.setAutoCommit(true);
       }
-    } catch (SQLException e) {
-      throw new RecordsException("the definition cannot be stored", e);
     }
   }
 

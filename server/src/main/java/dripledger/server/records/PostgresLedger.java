@@ -11,8 +11,6 @@ import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
 import java.sql.SQLException;
-import java.time.Instant;
-import java.time.ZoneOffset;
 import java.util.ArrayDeque;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -43,7 +41,11 @@ public final class PostgresLedger implements Ledger {
   private static final long RETRY_MILLIS = 500;
 
   private record Pending(
-      List<Entry> entries, Settled settled, long bytes, CompletableFuture<Receipt> acknowledged) {}
+      List<Entry> entries,
+      Settled settled,
+      String id,
+      long bytes,
+      CompletableFuture<Receipt> acknowledged) {}
 
   private record PageKey(long relationId, int partition) {}
 
@@ -53,9 +55,11 @@ public final class PostgresLedger implements Ledger {
       Map<PageKey, Page> pages,
       Map<Long, SourcePosition> inputs,
       List<Reject> rejects,
-      List<Long> replayed) {}
+      List<Long> replayed,
+      List<String> ids) {}
 
   private final DataSource dataSource;
+  private final Fence fence;
   private final long maxWaitingBytes;
   private final ArrayDeque<Pending> queue = new ArrayDeque<>();
   private final Map<Long, Long> positions = new HashMap<>();
@@ -70,10 +74,12 @@ public final class PostgresLedger implements Ledger {
   /**
    * Reads where the ledger ends and starts the writer.
    *
+   * @param fence stands before every commit
    * @param maxRejects how many rejects of one object are kept
    */
-  public PostgresLedger(DataSource dataSource, long maxWaitingBytes, int maxRejects) {
+  public PostgresLedger(DataSource dataSource, Fence fence, long maxWaitingBytes, int maxRejects) {
     this.dataSource = dataSource;
+    this.fence = fence;
     this.maxWaitingBytes = maxWaitingBytes;
     this.maxRejects = maxRejects;
     try (Connection c = dataSource.getConnection()) {
@@ -112,24 +118,6 @@ public final class PostgresLedger implements Ledger {
     return Map.copyOf(inputs);
   }
 
-  /**
-   * Lets go of the events of a stream that were taken before a moment.
-   *
-   * @return how many segments went
-   */
-  public int forget(long relationId, Instant before) {
-    try (Connection c = dataSource.getConnection();
-        PreparedStatement s =
-            c.prepareStatement(
-                "DELETE FROM ledger_segment WHERE relation_id = ? AND taken_at < ?")) {
-      s.setLong(1, relationId);
-      s.setObject(2, before.atOffset(ZoneOffset.UTC));
-      return s.executeUpdate();
-    } catch (SQLException e) {
-      throw new RecordsException("old events cannot be let go", e);
-    }
-  }
-
   @Override
   public long lastSequence() {
     return lastSequence;
@@ -148,9 +136,10 @@ public final class PostgresLedger implements Ledger {
   }
 
   @Override
-  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled) {
+  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled, String id) {
     long bytes = entries.stream().mapToLong(e -> e.changes().byteSize()).sum();
-    Pending pending = new Pending(List.copyOf(entries), settled, bytes, new CompletableFuture<>());
+    Pending pending =
+        new Pending(List.copyOf(entries), settled, id, bytes, new CompletableFuture<>());
     synchronized (this) {
       while (waitingBytes > maxWaitingBytes && !closed) {
         try {
@@ -212,6 +201,7 @@ public final class PostgresLedger implements Ledger {
     Map<Long, SourcePosition> read = new HashMap<>();
     List<Reject> rejects = new ArrayList<>();
     List<Long> replayed = new ArrayList<>();
+    List<String> ids = new ArrayList<>();
     List<long[]> ends = new ArrayList<>();
     Map<Long, Long> counted = new HashMap<>();
     for (Pending pending : group) {
@@ -229,9 +219,12 @@ public final class PostgresLedger implements Ledger {
       read.putAll(pending.settled.positions());
       rejects.addAll(pending.settled.rejects());
       replayed.addAll(pending.settled.replayed());
+      if (pending.id != null) {
+        ids.add(pending.id);
+      }
     }
     long sequence = lastSequence + 1;
-    if (!store(new Segment(sequence, pages, read, rejects, replayed))) {
+    if (!store(new Segment(sequence, pages, read, rejects, replayed, ids))) {
       group.forEach(
           p ->
               p.acknowledged.completeExceptionally(
@@ -298,6 +291,7 @@ public final class PostgresLedger implements Ledger {
     try (Connection c = dataSource.getConnection();
         PreparedStatement s =
             c.prepareStatement("SELECT 1 FROM ledger_end WHERE sequence = ? LIMIT 1")) {
+      fence.confirm(c);
       s.setLong(1, sequence);
       try (ResultSet r = s.executeQuery()) {
         return r.next();
@@ -333,15 +327,42 @@ public final class PostgresLedger implements Ledger {
         }
         s.executeBatch();
         end(c, segment, ends);
+        made(c, segment);
         Rejects.insert(c, segment.rejects, maxRejects);
         Rejects.remove(c, segment.replayed);
+        fence.confirm(c);
         c.commit();
-      } catch (SQLException e) {
+      } catch (SQLException | Ownership.LostException e) {
         c.rollback();
         throw e;
       } finally {
         c.setAutoCommit(true);
       }
+    }
+  }
+
+  private static void made(Connection c, Segment segment) throws SQLException {
+    try (PreparedStatement s =
+        c.prepareStatement("INSERT INTO change_made (id, sequence) VALUES (?, ?)")) {
+      for (String id : segment.ids) {
+        s.setString(1, id);
+        s.setLong(2, segment.sequence);
+        s.addBatch();
+      }
+      s.executeBatch();
+    }
+  }
+
+  @Override
+  public long made(String id) {
+    try (Connection c = dataSource.getConnection();
+        PreparedStatement s = c.prepareStatement("SELECT sequence FROM change_made WHERE id = ?")) {
+      s.setString(1, id);
+      try (ResultSet r = s.executeQuery()) {
+        return r.next() ? r.getLong(1) : -1;
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the ledger cannot be read", e);
     }
   }
 

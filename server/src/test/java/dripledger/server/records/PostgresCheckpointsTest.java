@@ -20,7 +20,8 @@ import org.postgresql.ds.PGSimpleDataSource;
 
 class PostgresCheckpointsTest {
   private static final PGSimpleDataSource DATA_SOURCE = new PGSimpleDataSource();
-  private final PostgresCheckpoints checkpoints = new PostgresCheckpoints(DATA_SOURCE, 3);
+  private final PostgresCheckpoints checkpoints =
+      new PostgresCheckpoints(DATA_SOURCE, Fence.NONE, 3);
 
   @BeforeAll
   static void open() throws Exception {
@@ -95,5 +96,31 @@ class PostgresCheckpointsTest {
         .hasMessage("killed midway");
     assertThat(checkpoints.latest().epoch()).as("whole or not at all").isEqualTo(20);
     assertThat(checkpoints.read(5, 0)).hasSameSizeAs(chunks);
+  }
+
+  @Test
+  void aCommitWhoseAnswerIsLostIsThereOnce() {
+    LostAnswers losing = new LostAnswers(DATA_SOURCE);
+    PostgresCheckpoints lossy = new PostgresCheckpoints(losing.dataSource(), Fence.NONE, 3);
+    for (long epoch = 100; epoch < 105; epoch++) {
+      long number = epoch;
+      Runnable write =
+          () ->
+              lossy.write(
+                  number,
+                  number * 10,
+                  Settled.NOTHING,
+                  writer -> {
+                    writer.node(new SavedNode(77, "plan", new byte[] {1}, 1));
+                    writer.chunk(77, 0, new byte[] {3, 1, (byte) number});
+                  });
+      losing.lose(epoch % 2 == 0 ? 1 : 0);
+      if (epoch % 2 == 0) {
+        assertThatThrownBy(write::run).hasMessageContaining("was lost");
+      }
+      write.run(); // as the checkpointer does
+      assertThat(lossy.latest().epoch()).isEqualTo(epoch);
+      assertThat(lossy.read(77, 0)).as("each delta once").hasSize((int) (epoch - 99));
+    }
   }
 }

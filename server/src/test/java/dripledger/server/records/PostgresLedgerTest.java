@@ -13,6 +13,12 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
+import dripledger.engine.source.Settled;
+import java.sql.Connection;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.time.Instant;
 import java.util.ArrayList;
 import java.util.Collections;
 import java.util.List;
@@ -57,12 +63,12 @@ class PostgresLedgerTest {
 
   @BeforeEach
   void open() {
-    new PostgresDefinitions(dataSource).apply(List.of(), List.of(1L, 2L));
+    new PostgresDefinitions(dataSource, Fence.NONE).apply(List.of(), List.of(1L, 2L));
     ledger = reopened();
   }
 
   private PostgresLedger reopened() {
-    PostgresLedger opened = new PostgresLedger(dataSource, 1 << 20, 100);
+    PostgresLedger opened = new PostgresLedger(dataSource, Fence.NONE, 1 << 20, 100);
     opened.receiver(
         (sequence, entries, positions) ->
             entries.forEach(
@@ -178,7 +184,7 @@ class PostgresLedgerTest {
 
   @Test
   void droppingForgetsTheEventsAndKeepsTheHistory() throws Exception {
-    PostgresDefinitions definitions = new PostgresDefinitions(dataSource);
+    PostgresDefinitions definitions = new PostgresDefinitions(dataSource, Fence.NONE);
     definitions.apply(
         List.of(new StoredDefinition(1, "scan", "stream", 0, "CREATE STREAM scan …", null)),
         List.of());
@@ -192,5 +198,56 @@ class PostgresLedgerTest {
     definitions.returnEpochs(first + 20);
     assertThat(definitions.reserveEpochs(1)).isEqualTo(first + 20);
     assertThat(definitions.nextId()).isLessThan(definitions.nextId());
+  }
+
+  private long segments(long relation) throws SQLException {
+    try (Connection c = dataSource.getConnection();
+        Statement s = c.createStatement();
+        ResultSet r =
+            s.executeQuery("SELECT count(*) FROM ledger_segment WHERE relation_id = " + relation)) {
+      r.next();
+      return r.getLong(1);
+    }
+  }
+
+  private void checkpointAt(long sequence) {
+    new PostgresCheckpoints(dataSource, Fence.NONE, 10)
+        .write(sequence, sequence, Settled.NOTHING, writer -> {});
+  }
+
+  @Test
+  void behindTheCheckpointChangesBecomeRowsAndSmallSegmentsLargeOnes() throws Exception {
+    LedgerUpkeep upkeep = new LedgerUpkeep(dataSource, Fence.NONE);
+    for (int i = 0; i < 200; i++) {
+      ledger
+          .append(
+              List.of(new Ledger.Entry(1, page("a", i)), new Ledger.Entry(2, page("b", i))),
+              Settled.NOTHING,
+              i == 7 ? "seven" : null)
+          .get();
+    }
+    long last = ledger.lastSequence();
+    assertThat(ledger.made("seven")).isEqualTo(last - 192);
+    assertThat(ledger.made("eight")).isEqualTo(-1);
+    assertThat(upkeep.worthFolding(1, 3)).isTrue();
+    assertThat(upkeep.worthFolding(1, 150)).isFalse();
+    checkpointAt(last - 50);
+    assertThat(upkeep.fold(1, last, sink -> {})).as("recovery would read these").isFalse();
+    assertThat(upkeep.forget(1, Instant.now().plusSeconds(60))).isEqualTo(150);
+    while (upkeep.merge(2, LAYOUT)) {
+      assertThat(segments(2)).isLessThan(200);
+    }
+    assertThat(segments(2)).isEqualTo(51);
+    checkpointAt(last);
+    assertThat(upkeep.fold(1, last, sink -> sink.accept(page("r", 11, 12, 13)))).isTrue();
+    assertThat(segments(1)).isEqualTo(1);
+    ledger.append(List.of(new Ledger.Entry(1, page("a", 14)))).get();
+    assertThat(all(1)).containsExactly("11r 1", "12r 1", "13r 1", "14a 1");
+    assertThat(all(2)).hasSize(200).startsWith("0b 1", "1b 1").endsWith("198b 1", "199b 1");
+    List<Long> replayed = new ArrayList<>();
+    ledger.replay(last, id -> new Page(LAYOUT), (sequence, entries, p) -> replayed.add(sequence));
+    assertThat(replayed).containsExactly(last + 1);
+    assertThat(upkeep.forgetChanges(Instant.now().plusSeconds(60))).isPositive();
+    assertThat(ledger.made("seven")).isEqualTo(-1);
   }
 }

@@ -17,6 +17,7 @@ import java.sql.ResultSet;
 import java.sql.Statement;
 import java.time.LocalDateTime;
 import java.util.List;
+import java.util.concurrent.CopyOnWriteArrayList;
 import org.flywaydb.core.Flyway;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
@@ -57,7 +58,7 @@ class RecordsTest {
 
   @Test
   void definitionsComeBackInOrderAndTheirHistoryStays() {
-    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE);
+    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE, Fence.NONE);
     long scan = definitions.nextId();
     long gate = definitions.nextId();
     long altered = definitions.nextId();
@@ -89,7 +90,7 @@ class RecordsTest {
 
   @Test
   void epochsAreNeverGivenTwice() {
-    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE);
+    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE, Fence.NONE);
     long first = definitions.reserveEpochs(100);
     assertThat(definitions.reserveEpochs(100)).isEqualTo(first + 100);
     definitions.returnEpochs(first + 120);
@@ -133,7 +134,7 @@ class RecordsTest {
 
   @Test
   void driftIsKeptAsLongAsItsObject() {
-    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE);
+    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE, Fence.NONE);
     PostgresDrift drift = new PostgresDrift(DATA_SOURCE);
     long id = definitions.nextId();
     definitions.apply(List.of(definition(id, "drifting", 0, null)), List.of());
@@ -179,5 +180,49 @@ class RecordsTest {
       assertThat(rejects.find(71, List.of(), 100)).hasSize(10);
       assertThat(rejects.find(72, List.of(), 100)).as("each has its own bound").hasSize(1);
     }
+  }
+
+  @Test
+  void aDefinitionWhoseAnswerIsLostIsStoredOnce() {
+    LostAnswers losing = new LostAnswers(DATA_SOURCE);
+    PostgresDefinitions definitions = new PostgresDefinitions(losing.dataSource(), Fence.NONE);
+    long id = definitions.nextId();
+    losing.lose(2);
+    definitions.apply(List.of(definition(id, "lost", 0, null)), List.of());
+    assertThat(definitions.load()).filteredOn(d -> d.name().equals("lost")).hasSize(1);
+    assertThat(definitions.history()).filteredOn(p -> p.name().equals("lost")).hasSize(1);
+    losing.lose(1);
+    definitions.apply(List.of(), List.of(id));
+    assertThat(definitions.load()).filteredOn(d -> d.name().equals("lost")).isEmpty();
+  }
+
+  @Test
+  void aDatabaseServesOneServiceOnly() throws Exception {
+    List<String> lost = new CopyOnWriteArrayList<>();
+    Ownership first = new Ownership(DATA_SOURCE);
+    first.onLost(lost::add);
+    assertThatThrownBy(() -> new Ownership(DATA_SOURCE))
+        .isInstanceOf(IllegalStateException.class)
+        .hasMessageContaining("another Drip Ledger service is using this database");
+    PostgresDefinitions definitions = new PostgresDefinitions(DATA_SOURCE, first);
+    long id = definitions.nextId();
+    definitions.apply(List.of(definition(id, "owned", 0, null)), List.of());
+    definitions.apply(List.of(), List.of(id));
+    // Its session ends, and another service is faster than it is.
+    try (Connection c = DATA_SOURCE.getConnection();
+        Statement s = c.createStatement()) {
+      s.execute("UPDATE owner SET token = 'another'");
+      s.execute(
+          "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted");
+    }
+    assertThatThrownBy(
+            () -> definitions.apply(List.of(definition(id, "owned", 0, null)), List.of()))
+        .isInstanceOf(Ownership.LostException.class);
+    for (int i = 0; i < 200 && lost.isEmpty(); i++) {
+      Thread.sleep(50);
+    }
+    assertThat(lost).containsExactly("another service has taken over this database");
+    first.close();
+    new Ownership(DATA_SOURCE).close();
   }
 }

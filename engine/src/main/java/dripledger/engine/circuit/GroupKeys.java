@@ -1,0 +1,187 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.KeyedArena;
+import dripledger.engine.store.KeyedStore;
+import java.util.Arrays;
+import java.util.function.Consumer;
+
+/**
+ * The columns of a key as words of a {@link KeyedStore}, equal words for equal keys.
+ *
+ * <p>Columns of fixed size are a slot each, behind a word of null bits for every 64 of them if any
+ * is nullable; so a single column that is NOT NULL is one word. A key with a column of variable
+ * length is its row's length and bytes, padded; one that is too long for that is its length, with
+ * the sign set, and the number under which its bytes are kept apart.
+ */
+final class GroupKeys {
+  /** Bytes of text that a key holds inline. */
+  private static final int INLINE_TEXT = 16;
+
+  private final RowLayout input;
+  private final RowLayout layout;
+  private final int[] columns;
+  private final boolean variable;
+  private final int nullWords;
+  private final int words;
+  private final RowWriter writer;
+  private final KeyedArena longKeys;
+
+  GroupKeys(RowLayout input, int[] columns) {
+    this.input = input;
+    this.columns = columns;
+    layout = new RowLayout(input.schema().project(columns));
+    variable = layout.anyVariable();
+    boolean nullable = layout.schema().columns().stream().anyMatch(c -> c.type().nullable());
+    nullWords = nullable ? (columns.length + 63) / 64 : 0;
+    int inline = (layout.fixedBytes() + INLINE_TEXT + 7) / 8;
+    words = variable ? 1 + inline : Math.max(1, nullWords + columns.length);
+    writer = new RowWriter(layout, 256);
+    longKeys = variable ? new KeyedArena(-1, 0) : null;
+  }
+
+  /** The layout of the key as a row. */
+  RowLayout layout() {
+    return layout;
+  }
+
+  int words() {
+    return words;
+  }
+
+  /** The one column whose slot is the whole key, or −1. */
+  int plainColumn() {
+    return !variable && nullWords == 0 && columns.length == 1 ? columns[0] : -1;
+  }
+
+  /** Writes the key of a row. */
+  void encode(byte[] bytes, int row, long[] into, int at) {
+    if (variable) {
+      encodeVariable(bytes, row, into, at);
+      return;
+    }
+    Arrays.fill(into, at, at + words, 0);
+    for (int i = 0; i < columns.length; i++) {
+      if (nullWords > 0 && input.isNull(bytes, row, columns[i])) {
+        into[at + i / 64] |= 1L << i;
+      } else {
+        into[at + nullWords + i] = input.slot(bytes, row, columns[i]);
+      }
+    }
+  }
+
+  private void encodeVariable(byte[] bytes, int row, long[] into, int at) {
+    writer.truncate(0);
+    writer.begin();
+    for (int k = 0; k < columns.length; k++) {
+      writer.copy(k, input, bytes, row, columns[k]);
+    }
+    encodeRow(writer.bytes(), writer.start(), writer.finish(), into, at);
+  }
+
+  private void encodeRow(byte[] bytes, int start, int length, long[] into, int at) {
+    Arrays.fill(into, at, at + words, 0);
+    if (length > (words - 1) * 8) {
+      into[at] = length | Long.MIN_VALUE;
+      into[at + 1] = longKeys.findOrInsert(bytes, start, length);
+      return;
+    }
+    into[at] = length;
+    int i = 0;
+    for (; i + 8 <= length; i += 8) {
+      into[at + 1 + i / 8] = Bytes.getLong(bytes, start + i);
+    }
+    long tail = 0;
+    for (int shift = 0; i < length; i++, shift += 8) {
+      tail |= (bytes[start + i] & 0xFFL) << shift;
+      into[at + 1 + i / 8] = tail;
+    }
+  }
+
+  /**
+   * Writes the words of a key that is given as a row of {@link #layout}.
+   *
+   * @return whether there can be such a key; a long one that is not known has no words
+   */
+  boolean encodeKey(byte[] bytes, int start, long[] into) {
+    if (!variable) {
+      Arrays.fill(into, 0, words, 0);
+      for (int i = 0; i < columns.length; i++) {
+        if (nullWords > 0 && layout.isNull(bytes, start, i)) {
+          into[i / 64] |= 1L << i;
+        } else {
+          into[nullWords + i] = layout.slot(bytes, start, i);
+        }
+      }
+      return true;
+    }
+    int length = layout.length(bytes, start);
+    if (length <= (words - 1) * 8) {
+      encodeRow(bytes, start, length, into, 0);
+      return true;
+    }
+    int known = longKeys.find(bytes, start, length);
+    Arrays.fill(into, 0, words, 0);
+    into[0] = length | Long.MIN_VALUE;
+    into[1] = known;
+    return known != 0;
+  }
+
+  /** Sets the leading columns of the row begun from a key. Any thread. */
+  void write(long[] page, int at, RowWriter out) {
+    if (!variable) {
+      for (int i = 0; i < columns.length; i++) {
+        if (nullWords > 0 && (page[at + i / 64] & 1L << i) != 0) {
+          out.setNull(i);
+        } else {
+          out.setLong(i, page[at + nullWords + i]);
+        }
+      }
+      return;
+    }
+    byte[] bytes;
+    int start = 0;
+    if (page[at] < 0) {
+      int entry = (int) page[at + 1];
+      bytes = longKeys.chunk(entry);
+      start = longKeys.keyAt(entry);
+    } else {
+      bytes = new byte[(words - 1) * 8];
+      for (int i = 0; i < words - 1; i++) {
+        Bytes.putLong(bytes, i * 8, page[at + 1 + i]);
+      }
+    }
+    for (int k = 0; k < columns.length; k++) {
+      out.copy(k, layout, bytes, start, k);
+    }
+  }
+
+  /** The key as a row of {@link #layout}, for what is told of it. */
+  byte[] row(long[] page, int at) {
+    RowWriter own = new RowWriter(layout, 256);
+    own.begin();
+    write(page, at, own);
+    int length = own.finish();
+    return Arrays.copyOfRange(own.bytes(), own.start(), own.start() + length);
+  }
+
+  /** Gives back what is kept apart of a key that nobody can see any more. */
+  void release(long[] page, int at) {
+    if (variable && page[at] < 0) {
+      longKeys.remove((int) page[at + 1]);
+    }
+  }
+
+  void durable(Consumer<Durable> into) {
+    if (longKeys != null) {
+      into.accept(longKeys);
+    }
+  }
+
+  long heapBytes() {
+    return longKeys == null ? 0 : longKeys.heapBytes();
+  }
+}

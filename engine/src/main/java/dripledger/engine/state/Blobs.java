@@ -1,0 +1,89 @@
+package dripledger.engine.state;
+
+import dripledger.engine.store.Versions;
+import java.util.ArrayDeque;
+import java.util.Arrays;
+
+/**
+ * Immutable values of any length that states refer to. A value is written once, before the state
+ * that refers to it, and stays until no version can be read any more that does. Written by one
+ * thread, read by any.
+ */
+public final class Blobs implements Versions.Versioned {
+  private final Versions versions;
+  private final ByteArena arena = new ByteArena();
+  private final ArrayDeque<Retired> retired = new ArrayDeque<>();
+  private long[] going = new long[16];
+  private int goingCount;
+
+  private record Retired(long version, long[] places) {}
+
+  public Blobs(Versions versions) {
+    this.versions = versions;
+    versions.add(this);
+  }
+
+  /** Where the bytes are and how many: what a state keeps of a value; never 0. */
+  public long put(byte[] bytes, int from, int length) {
+    int address = arena.allocate(Math.max(1, length));
+    System.arraycopy(bytes, from, arena.chunk(address), arena.offset(address), length);
+    arena.changed(address, length);
+    return (long) address << 32 | length;
+  }
+
+  /** The array a value is in. */
+  public byte[] bytes(long place) {
+    return arena.chunk((int) (place >>> 32));
+  }
+
+  /** The first byte of a value. */
+  public int start(long place) {
+    return arena.offset((int) (place >>> 32));
+  }
+
+  /** The length of a value in bytes. */
+  public static int length(long place) {
+    return (int) place;
+  }
+
+  /** Says that the version that is written refers to a value no longer. */
+  public void retire(long place) {
+    if (place == 0) {
+      return;
+    }
+    if (versions.isOnce()) {
+      arena.free((int) (place >>> 32), Math.max(1, (int) place));
+      return;
+    }
+    if (goingCount == going.length) {
+      going = Arrays.copyOf(going, goingCount * 2);
+    }
+    going[goingCount++] = place;
+  }
+
+  @Override
+  public void end(long version) {
+    if (goingCount > 0) {
+      retired.add(new Retired(version, Arrays.copyOf(going, goingCount)));
+      goingCount = 0;
+    }
+  }
+
+  @Override
+  public void trim(long floor) {
+    while (!retired.isEmpty() && retired.peek().version <= floor) {
+      for (long place : retired.poll().places) {
+        arena.free((int) (place >>> 32), Math.max(1, (int) place));
+      }
+    }
+  }
+
+  /** The values as saved by checkpoints: places stay what they are. */
+  public ByteArena arena() {
+    return arena;
+  }
+
+  public long heapBytes() {
+    return arena.heapBytes() + 8L * going.length;
+  }
+}

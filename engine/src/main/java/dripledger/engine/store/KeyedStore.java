@@ -1,0 +1,633 @@
+package dripledger.engine.store;
+
+import java.lang.invoke.MethodHandles;
+import java.lang.invoke.VarHandle;
+import java.util.ArrayDeque;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+
+/**
+ * A relation by key, kept once. Each key has a home block at a fixed place, {@code header | key
+ * words | state words}, all longs. The header is {@code version:32 | undo place:31 | dead:1}: the
+ * version of the last change, and where the block's state before that change is noted.
+ *
+ * <p><b>Writing</b> (one thread). The first change of a version to a block notes the old header and
+ * state in the {@link UndoLog} and sets the header; every change then writes the state in place. So
+ * the delta of the version is the undo segment: a record is the old state, the block the new one. A
+ * key that goes leaves its block marked dead, until no reader can see it; then block and slot are
+ * used again.
+ *
+ * <p><b>Reading</b> at a version (any thread). Read the header, then the block, then the header
+ * again; if it moved, read again. If the header's version is later than wanted, follow the undo
+ * places until one is not. At the end check that the floor has not passed the version.
+ *
+ * <p><b>Order of memory.</b> (1) The undo record is written before the header ({@code setRelease}),
+ * and the header before the state ({@code storeStoreFence}); version and place are one word. (2)
+ * Readers read the header with {@code getAcquire}, then the block, then fence, then the header
+ * again. (3) After each undo record they fence and look at the floor. (4) A slot is written with
+ * {@code setRelease} after its block. (7) A block is used again only when the floor has reached the
+ * version it died in, and as an ordinary first change, before its key is written.
+ *
+ * <p>Keys are compared word by word; a key of variable length is padded by whoever makes it. 32
+ * bytes a key and 11 of slots for a bigint key with two words of state.
+ */
+public final class KeyedStore implements Versions.Versioned {
+  /** Answered where there is no block. */
+  public static final int NONE = -1;
+
+  /** Blocks of one page. */
+  private static final int PAGE_SHIFT = 10;
+
+  private static final int PAGE_BLOCKS = 1 << PAGE_SHIFT;
+  private static final int PAGE_MASK = PAGE_BLOCKS - 1;
+  private static final int DEAD = 1;
+  private static final VarHandle WORD = MethodHandles.arrayElementVarHandle(long[].class);
+  private static final VarHandle TABLE = MethodHandles.arrayElementVarHandle(SlotTable[].class);
+
+  private final Versions versions;
+  private final int keyWords;
+  private final int stateWords;
+  private final int blockWords;
+  private final int partitionShift;
+  private final UndoLog undo;
+  private final SlotTable[] tables;
+  private final ArrayDeque<Deaths> deaths = new ArrayDeque<>();
+  private volatile long[][] pages = new long[4][];
+  private volatile int blocks; // ever used; published with the version
+  private int blockCount;
+  private int[] free = new int[16];
+  private int freeCount;
+  private long live;
+  private long lastChange;
+  private long savedVersion;
+  private boolean saving; // whether keys that go are noted for the next checkpoint
+  private List<long[]> gone = new ArrayList<>();
+  private int stamp; // of the version that is written
+  private BlockRelease onRelease = (page, at) -> {};
+
+  private record Deaths(long version, int[] blocks) {}
+
+  /** Told of a block that nobody can see any more, before it is used again. */
+  @FunctionalInterface
+  public interface BlockRelease {
+    /** The block's words begin at {@code at}: its key, then its state. */
+    void released(long[] page, int at);
+  }
+
+  /**
+   * @param partitions a power of two up to 64: of how many tables the slots are made
+   */
+  public KeyedStore(Versions versions, int keyWords, int stateWords, int partitions) {
+    this.versions = versions;
+    this.keyWords = keyWords;
+    this.stateWords = stateWords;
+    blockWords = 1 + keyWords + stateWords;
+    undo = new UndoLog(2 + stateWords);
+    tables = new SlotTable[partitions];
+    for (int i = 0; i < partitions; i++) {
+      tables[i] = new SlotTable(4);
+    }
+    partitionShift = 64 - Integer.numberOfTrailingZeros(partitions);
+    stamp = (int) versions.writing();
+    versions.add(this);
+  }
+
+  /** Sets who is told when a block is given back. */
+  public void onRelease(BlockRelease action) {
+    onRelease = action;
+  }
+
+  /** A 64-bit hash of one word: the finalizer of SplitMix64 (Steele et al., OOPSLA 2014). */
+  public static long hash(long word) {
+    long h = (word ^ word >>> 30) * 0xBF58476D1CE4E5B9L;
+    h = (h ^ h >>> 27) * 0x94D049BB133111EBL;
+    return h ^ h >>> 31;
+  }
+
+  /** A 64-bit hash of a key of several words. */
+  public static long hash(long[] key, int from, int words) {
+    long h = hash(key[from] + 0x9E3779B97F4A7C15L);
+    for (int i = 1; i < words; i++) {
+      h = hash(h ^ key[from + i]);
+    }
+    return h;
+  }
+
+  private int partition(long hash) {
+    return partitionShift == 64 ? 0 : (int) (hash >>> partitionShift);
+  }
+
+  /** The page a block is in. */
+  public long[] page(int block) {
+    return pages[block >>> PAGE_SHIFT];
+  }
+
+  /** Where a block's header is within its page. */
+  public int header(int block) {
+    return (block & PAGE_MASK) * blockWords;
+  }
+
+  /** Where a block's state is within its page. */
+  public int state(int block) {
+    return (block & PAGE_MASK) * blockWords + 1 + keyWords;
+  }
+
+  public int keyWords() {
+    return keyWords;
+  }
+
+  public int stateWords() {
+    return stateWords;
+  }
+
+  // ---- writing: one thread
+
+  /**
+   * The slot that a hash leads to first, to be looked at early: many at once wait for memory
+   * together.
+   */
+  public long firstSlot(long hash) {
+    SlotTable table = tables[partition(hash)];
+    return table.slots[table.start(SlotTable.bits(hash))];
+  }
+
+  /** Reads the header of the block that {@link #firstSlot} names, for the same purpose. */
+  public long touchAhead(long slot) {
+    int block = SlotTable.block(slot);
+    return slot == SlotTable.EMPTY || slot == SlotTable.TOMBSTONE ? 0 : page(block)[header(block)];
+  }
+
+  /** The block of a key, dead or alive, or {@link #NONE}. */
+  public int find(long hash, long[] key, int from) {
+    SlotTable table = tables[partition(hash)];
+    int bits = SlotTable.bits(hash);
+    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
+      long slot = table.slots[at];
+      if (slot == SlotTable.EMPTY) {
+        return NONE;
+      }
+      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
+        int block = SlotTable.block(slot);
+        if (sameKey(block, key, from)) {
+          return block;
+        }
+      }
+    }
+  }
+
+  /** As {@link #find} for a key of one word. */
+  public int find(long hash, long key) {
+    SlotTable table = tables[partition(hash)];
+    int bits = SlotTable.bits(hash);
+    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
+      long slot = table.slots[at];
+      if (slot == SlotTable.EMPTY) {
+        return NONE;
+      }
+      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
+        int block = SlotTable.block(slot);
+        if (page(block)[header(block) + 1] == key) {
+          return block;
+        }
+      }
+    }
+  }
+
+  private boolean sameKey(int block, long[] key, int from) {
+    long[] page = page(block);
+    int at = header(block) + 1;
+    for (int i = 0; i < keyWords; i++) {
+      if (page[at + i] != key[from + i]) {
+        return false;
+      }
+    }
+    return true;
+  }
+
+  /**
+   * Makes a block ready to be changed in this version, and alive. Its state may then be written in
+   * place. A block that was dead has a state of zeros.
+   */
+  public void change(int block) {
+    long[] page = page(block);
+    int at = header(block);
+    long header = page[at];
+    if ((int) (header >>> 32) == stamp && (header & DEAD) == 0) {
+      return;
+    }
+    first(page, at, block, header);
+  }
+
+  private void first(long[] page, int at, int block, long header) {
+    boolean dead = (header & DEAD) != 0;
+    if ((int) (header >>> 32) != stamp) {
+      note(page, at, block, header, 0);
+    } else {
+      WORD.setRelease(page, at, header & ~(long) DEAD); // died in this version, and is back
+      VarHandle.storeStoreFence();
+    }
+    if (dead) {
+      live++;
+      int state = at + 1 + keyWords;
+      Arrays.fill(page, state, state + stateWords, 0);
+    }
+  }
+
+  /** Notes what the block is, then sets its header: rule 1. */
+  private void note(long[] page, int at, int block, long header, int dead) {
+    int place = undo.append();
+    long[] record = undo.openPageLongs();
+    int to = UndoLog.offset(place);
+    record[to] = header;
+    record[to + 1] = block;
+    int state = at + 1 + keyWords;
+    for (int i = 0; i < stateWords; i++) {
+      record[to + 2 + i] = page[state + i];
+    }
+    WORD.setRelease(page, at, (long) stamp << 32 | (long) place << 1 | dead);
+    VarHandle.storeStoreFence();
+  }
+
+  /** Marks a block dead in this version; its state stays as it is until it is used again. */
+  public void remove(int block) {
+    long[] page = page(block);
+    int at = header(block);
+    long header = page[at];
+    if ((header & DEAD) != 0) {
+      throw new IllegalStateException("a block is removed twice");
+    }
+    live--;
+    if ((int) (header >>> 32) == stamp) {
+      WORD.setRelease(page, at, header | DEAD);
+    } else {
+      note(page, at, block, header, DEAD);
+    }
+  }
+
+  /** Whether a block's key is there in the version that is written. */
+  public boolean isLive(int block) {
+    return (page(block)[header(block)] & DEAD) == 0;
+  }
+
+  /** The block of a key of one word, made if there is none, ready to be changed. */
+  public int changeOrInsert(long hash, long key) {
+    int block = find(hash, key);
+    if (block == NONE) {
+      block = newBlock();
+      page(block)[header(block) + 1] = key;
+      insert(hash, block);
+    } else {
+      change(block);
+    }
+    return block;
+  }
+
+  /** The block of a key, made if there is none, ready to be changed. */
+  public int changeOrInsert(long hash, long[] key, int from) {
+    int block = find(hash, key, from);
+    if (block == NONE) {
+      block = newBlock();
+      System.arraycopy(key, from, page(block), header(block) + 1, keyWords);
+      insert(hash, block);
+    } else {
+      change(block);
+    }
+    return block;
+  }
+
+  /** A block that is noted as not having been there: rule 7 is for one that is used again. */
+  private int newBlock() {
+    int block;
+    if (freeCount > 0) {
+      block = free[--freeCount];
+    } else {
+      block = blockCount++;
+      int number = block >>> PAGE_SHIFT;
+      if ((block & PAGE_MASK) == 0) {
+        if (number == pages.length) {
+          pages = Arrays.copyOf(pages, number * 2);
+        }
+        long[] fresh = new long[PAGE_BLOCKS * blockWords];
+        for (int i = 0; i < PAGE_BLOCKS; i++) {
+          fresh[i * blockWords] = DEAD;
+        }
+        pages[number] = fresh;
+        // Readers find it by a slot or by the limit of blocks, both written after it.
+      }
+    }
+    long[] page = page(block);
+    int at = header(block);
+    first(page, at, block, page[at]);
+    return block;
+  }
+
+  private void insert(long hash, int block) {
+    int partition = partition(hash);
+    SlotTable table = tables[partition];
+    if (table.isFull()) {
+      table = table.rehashed();
+      TABLE.setRelease(tables, partition, table);
+    }
+    table.put(SlotTable.bits(hash), block);
+  }
+
+  /** Takes the blocks that changed in the version that is written, each once. */
+  @FunctionalInterface
+  public interface ChangeSink {
+    /**
+     * @param wasLive whether the key was there before
+     * @param isLive whether it is there now
+     * @param record the page with the old state, at {@code oldState}
+     */
+    void changed(int block, boolean wasLive, boolean isLive, long[] record, int oldState);
+  }
+
+  /** Walks the delta of the version that is written: for each block its old state and its new. */
+  public void changes(ChangeSink sink) {
+    undo.walk(
+        (page, at) -> {
+          int block = (int) page[at + 1];
+          sink.changed(block, (page[at] & DEAD) == 0, isLive(block), page, at + 2);
+        });
+  }
+
+  /** Whether anything has changed in the version that is written. */
+  public boolean hasChanges() {
+    return !undo.isEmpty();
+  }
+
+  /** What died is noted here, once a block and version, from the walk: rule 8. */
+  @Override
+  public void end(long version) {
+    if (!undo.isEmpty()) {
+      int[] dead = new int[8];
+      int[] count = new int[1];
+      int[][] grown = {dead};
+      undo.walk(
+          (page, at) -> {
+            int block = (int) page[at + 1];
+            if (!isLive(block)) {
+              if (count[0] == grown[0].length) {
+                grown[0] = Arrays.copyOf(grown[0], count[0] * 2);
+              }
+              grown[0][count[0]++] = block;
+            }
+          });
+      if (count[0] > 0) {
+        deaths.add(new Deaths(version, Arrays.copyOf(grown[0], count[0])));
+        for (int i = 0; saving && i < count[0]; i++) {
+          int from = header(grown[0][i]) + 1;
+          gone.add(Arrays.copyOfRange(page(grown[0][i]), from, from + keyWords));
+        }
+      }
+      undo.close(version);
+      blocks = blockCount;
+      lastChange = version;
+    }
+    stamp = (int) (version + 1);
+  }
+
+  @Override
+  public void trim(long floor) {
+    undo.trim(floor);
+    while (!deaths.isEmpty() && deaths.peek().version <= floor) {
+      Deaths gone = deaths.poll();
+      for (int block : gone.blocks) {
+        long[] page = page(block);
+        int at = header(block);
+        long header = page[at];
+        // Back again, or dead again since: then it is not this death that gives it back.
+        if ((header & DEAD) != 0 && (int) (header >>> 32) == (int) gone.version) {
+          release(page, at, block);
+        }
+      }
+    }
+  }
+
+  private void release(long[] page, int at, int block) {
+    long hash = hashOf(page, at + 1);
+    SlotTable table = tables[partition(hash)];
+    table.remove(SlotTable.bits(hash), block);
+    onRelease.released(page, at + 1);
+    if (freeCount == free.length) {
+      free = Arrays.copyOf(free, freeCount * 2);
+    }
+    free[freeCount++] = block;
+  }
+
+  // ---- for checkpoints
+
+  /**
+   * What has gone since the last checkpoint; what was changed is read later, with {@link
+   * #changedSince}.
+   *
+   * @param after the version before which everything is saved already, 0 for none
+   * @param gone the words of keys
+   */
+  public record Saved(long after, List<long[]> gone) {}
+
+  /**
+   * Begins a checkpoint of the newest version. The writer's thread only.
+   *
+   * @param whole whether nothing has been saved before
+   * @return null if nothing has changed
+   */
+  public Saved save(boolean whole) {
+    long published = versions.published();
+    if (!whole && lastChange <= savedVersion && gone.isEmpty()) {
+      return null;
+    }
+    Saved saved = new Saved(whole ? 0 : savedVersion, whole ? List.of() : gone);
+    gone = new ArrayList<>();
+    savedVersion = published;
+    saving = true;
+    return saved;
+  }
+
+  /** Says that the newest version is saved: it was restored. The writer's thread only. */
+  public void saved() {
+    savedVersion = versions.published();
+    saving = true;
+  }
+
+  /** Takes a block of a checkpoint: key words, then state words, at the start of an array. */
+  @FunctionalInterface
+  public interface BlockSink {
+    void block(long[] words);
+  }
+
+  /** Gives what changed after one version and was there at another, which is pinned. Any thread. */
+  public void changedSince(long after, long version, BlockSink sink) {
+    long[] words = new long[keyWords + stateWords];
+    int limit = blocks;
+    for (int block = 0; block < limit; block++) {
+      long changed = read(block, version, words) ? changedAt(block, version) : -1;
+      if (changed > after || changed == 0 && after == 0) {
+        sink.block(words);
+      }
+    }
+  }
+
+  /** The version of the last change to a block that a version shows. */
+  private long changedAt(int block, long version) {
+    long header = (long) WORD.getAcquire(pages[block >>> PAGE_SHIFT], header(block));
+    while (Integer.compareUnsigned((int) (header >>> 32), (int) version) > 0) {
+      int place = (int) (header >>> 1) & Integer.MAX_VALUE;
+      header = (long) WORD.getOpaque(undo.page(place), UndoLog.offset(place));
+    }
+    return header >>> 32 & 0xFFFFFFFFL;
+  }
+
+  /** Puts a block in as it was saved. */
+  public void restore(long[] words, int at) {
+    int block = changeOrInsert(hashOf(words, at), words, at);
+    System.arraycopy(words, at + keyWords, page(block), state(block), stateWords);
+  }
+
+  /** Takes a key out, if it is there. */
+  public void forget(long[] words, int at) {
+    int block = find(hashOf(words, at), words, at);
+    if (block != NONE && isLive(block)) {
+      remove(block);
+    }
+  }
+
+  /** The hash of a key in words. */
+  public long hashOf(long[] words, int at) {
+    return keyWords == 1 ? hash(words[at]) : hash(words, at, keyWords);
+  }
+
+  // ---- reading: any thread
+
+  /**
+   * What a block was at a version.
+   *
+   * @param into given the key words, then the state words
+   * @return whether the key was there; if the floor has passed the version, anything: see {@link
+   *     #valid}
+   */
+  public boolean read(int block, long version, long[] into) {
+    long[][] all = pages;
+    long[] page = all[block >>> PAGE_SHIFT];
+    int at = header(block);
+    int wanted = (int) version;
+    while (true) {
+      long header = (long) WORD.getAcquire(page, at);
+      for (int i = 0; i < keyWords; i++) {
+        into[i] = (long) WORD.getOpaque(page, at + 1 + i);
+      }
+      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
+        for (int i = keyWords; i < keyWords + stateWords; i++) {
+          into[i] = (long) WORD.getOpaque(page, at + 1 + i);
+        }
+        VarHandle.acquireFence();
+        if ((long) WORD.getOpaque(page, at) == header) {
+          return (header & DEAD) == 0;
+        }
+        continue;
+      }
+      // The key does not change while the block's death may still be seen: it is right as read.
+      VarHandle.acquireFence();
+      if (versions.floor() > version) {
+        return false;
+      }
+      return readUndo((int) (header >>> 1) & Integer.MAX_VALUE, version, wanted, into);
+    }
+  }
+
+  private boolean readUndo(int first, long version, int wanted, long[] into) {
+    int place = first;
+    while (true) {
+      long[] page = undo.page(place);
+      if (page == null) {
+        return false; // only if the floor has passed
+      }
+      int at = UndoLog.offset(place);
+      long header = (long) WORD.getOpaque(page, at);
+      for (int i = 0; i < stateWords && at + 2 + i < page.length; i++) {
+        into[keyWords + i] = (long) WORD.getOpaque(page, at + 2 + i);
+      }
+      VarHandle.acquireFence();
+      if (versions.floor() > version) {
+        return false;
+      }
+      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
+        return (header & DEAD) == 0;
+      }
+      place = (int) (header >>> 1) & Integer.MAX_VALUE;
+    }
+  }
+
+  /**
+   * Whether what was read at a version without a pin is right. With a pin it always is, whether
+   * something was found or nothing.
+   */
+  public boolean valid(long version) {
+    VarHandle.acquireFence();
+    return versions.floor() <= version;
+  }
+
+  /**
+   * Looks a key up at a version.
+   *
+   * @param into given the key words, then the state words
+   * @return its block, or {@link #NONE} if it was not there
+   */
+  public int lookup(long hash, long[] key, long version, long[] into) {
+    SlotTable table = (SlotTable) TABLE.getAcquire(tables, partition(hash));
+    int bits = SlotTable.bits(hash);
+    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
+      long slot = (long) SlotTable.SLOT.getAcquire(table.slots, at);
+      if (slot == SlotTable.EMPTY) {
+        return NONE;
+      }
+      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
+        int block = SlotTable.block(slot);
+        boolean there = read(block, version, into);
+        boolean same = true;
+        for (int i = 0; i < keyWords && same; i++) {
+          same = into[i] == key[i];
+        }
+        if (same && there) {
+          return block;
+        }
+        if (same && !there) {
+          // Not there then, unless the block was another key's when it was read.
+          continue;
+        }
+      }
+    }
+  }
+
+  /** Blocks that may have been in use at the newest version: all below this number. */
+  public int blockLimit() {
+    return blocks;
+  }
+
+  /** Keys that are there in the version that is written. */
+  public long size() {
+    return live;
+  }
+
+  /** Heap held, in bytes: blocks, slots, undo. */
+  public long heapBytes() {
+    long bytes = undo.heapBytes() + 4L * free.length;
+    int pageCount = (blockCount + PAGE_MASK) >>> PAGE_SHIFT;
+    bytes += (long) pageCount * (8L * PAGE_BLOCKS * blockWords + 20);
+    for (SlotTable table : tables) {
+      bytes += table.heapBytes();
+    }
+    return bytes;
+  }
+
+  /** Pages of undo records that somebody may still need, in bytes. */
+  public long undoBytes() {
+    return 8L * UndoLog.PAGE_LONGS * undo.usedPages();
+  }
+
+  /** Ends the store: it is trimmed no more. */
+  public void close() {
+    versions.remove(this);
+  }
+}
