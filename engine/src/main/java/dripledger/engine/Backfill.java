@@ -9,6 +9,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
 import dripledger.engine.sql.Command;
+import dripledger.engine.view.Pinned;
 import dripledger.engine.view.Snapshot;
 import java.util.HashMap;
 import java.util.Map;
@@ -44,20 +45,22 @@ final class Backfill {
    * @param check run now and then; it throws to stop the work
    */
   void fill(LiveNode node, Runnable check) {
-    fill(node, node.store()::apply, check);
+    fill(node, sink(node), check);
   }
 
   private void fill(LiveNode node, Consumer<Page> sink, Runnable check) {
     node.fill(sink);
-    Snapshot[] start = new Snapshot[1];
+    Pinned[] start = new Pinned[1];
     Definitions.await(
         loop.between(
             () -> {
-              start[0] = loop.snapshot();
+              start[0] = loop.pin();
               loop.attach(node);
             }));
     try {
-      feed(node.circuit(), start[0], sink, check);
+      try (Pinned from = start[0]) {
+        feed(node.circuit(), from.snapshot(), sink, check);
+      }
       long rows = LITTLE_ROWS;
       for (int round = 0; round < CATCH_UP_ROUNDS && rows >= LITTLE_ROWS; round++) {
         check.run();
@@ -70,9 +73,18 @@ final class Backfill {
     }
   }
 
+  /** Where rows go that the circuit puts out: nowhere, if they are read from its state. */
+  private static Consumer<Page> sink(LiveNode node) {
+    if (node.store() != null) {
+      return node.store()::apply;
+    }
+    node.circuit().rowsWanted(false);
+    return page -> {};
+  }
+
   /** Fills a view at a start, before the loop runs: nothing changes meanwhile. */
   void fillAtStart(LiveNode node) {
-    feed(node.circuit(), loop.snapshot(), node.store()::apply, () -> {});
+    feed(node.circuit(), loop.snapshot(), sink(node), () -> {});
   }
 
   private void feed(Circuit circuit, Snapshot from, Consumer<Page> sink, Runnable check) {

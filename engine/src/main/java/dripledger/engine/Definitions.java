@@ -198,8 +198,7 @@ final class Definitions {
           : LiveNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
     }
     if (object instanceof CatalogObject.MaterializedView m) {
-      return LiveNode.view(
-          m.id(), m.name(), new Circuit(m.plan()), new ViewStore(m.schema(), m.key()));
+      return LiveNode.view(m.id(), m.name(), new Circuit(m.plan()), m.schema(), m.key());
     }
     return null;
   }

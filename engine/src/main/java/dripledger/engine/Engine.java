@@ -16,6 +16,7 @@ import dripledger.engine.source.Settled;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.time.Clock;
@@ -174,7 +175,12 @@ public final class Engine implements AutoCloseable {
     return definitions.catalog();
   }
 
-  /** All relations at the newest epoch. */
+  /** All relations at the newest epoch, readable until it is closed. */
+  public Pinned pin() {
+    return loop.pin();
+  }
+
+  /** All relations at the newest epoch: how they do, not their rows. */
   public Snapshot snapshot() {
     return loop.snapshot();
   }
@@ -272,7 +278,7 @@ public final class Engine implements AutoCloseable {
 
   private Result execute(Command command, String sql, Transaction transaction) {
     if (command instanceof Command.Query q) {
-      return runner.answer(q.plan(), transaction.snapshot());
+      return transaction.answer(q.plan());
     }
     if (command instanceof Command.Insert
         || command instanceof Command.Update
@@ -483,6 +489,7 @@ public final class Engine implements AutoCloseable {
    */
   private final class Transaction implements AutoCloseable {
     private final String request;
+    private Pinned seen;
     private TableChanges changes;
     private boolean explicit;
     private boolean skipping; // what is enclosed was made by an earlier request
@@ -492,14 +499,20 @@ public final class Engine implements AutoCloseable {
       this.request = request;
     }
 
-    Snapshot snapshot() {
-      return changes == null ? loop.snapshot() : changes.snapshot();
+    Result answer(Command.QueryPlan plan) {
+      if (changes != null) {
+        return runner.answer(plan, changes.snapshot());
+      }
+      try (Pinned now = loop.pin()) {
+        return runner.answer(plan, now.snapshot());
+      }
     }
 
     private TableChanges open() {
       if (changes == null) {
         lockTables();
-        changes = new TableChanges(catalog(), runner, loop.snapshot(), nowMicros());
+        seen = loop.pin();
+        changes = new TableChanges(catalog(), runner, seen.snapshot(), nowMicros());
       }
       return changes;
     }
@@ -648,6 +661,7 @@ public final class Engine implements AutoCloseable {
     private void abandon() {
       if (changes != null) {
         changes = null;
+        seen.close();
         tableLock.unlock();
       }
     }

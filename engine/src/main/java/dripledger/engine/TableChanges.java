@@ -11,6 +11,7 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.sql.Command;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
+import dripledger.engine.view.TreeVersion;
 import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -168,7 +169,7 @@ final class TableChanges {
 
   private void keep(CatalogObject target, Page delta) {
     if (target instanceof CatalogObject.Table table) {
-      RelationVersion now = snapshot.relation(table.id()).with(delta);
+      TreeVersion now = ((TreeVersion) snapshot.relation(table.id())).with(delta);
       checkKeys(table, delta, now);
       snapshot = snapshot.with(table.id(), now);
     }

@@ -5,6 +5,7 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.source.Connectors;
+import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
@@ -52,7 +53,8 @@ class LiveGraphTest {
             () -> {
               long last = 0;
               while (running.get()) {
-                Snapshot s = db.engine.snapshot();
+                Pinned pinned = db.engine.pin();
+                Snapshot s = pinned.snapshot();
                 Object total = rows(version(s, "total")).get(0)[0];
                 Object direct = rows(version(s, "direct")).get(0)[0];
                 long sum = rows(version(s, "per_gate")).stream().mapToLong(r -> (Long) r[1]).sum();
@@ -62,6 +64,7 @@ class LiveGraphTest {
                   wrong.set(s.epoch() + ": " + total + " " + direct + " " + sum);
                 }
                 last = s.epoch();
+                pinned.close();
               }
             });
     reader.start();
@@ -114,7 +117,8 @@ class LiveGraphTest {
           "CREATE MATERIALIZED VIEW late_t"
               + i
               + " AS SELECT MOD(v, 3) AS m, SUM(v) AS s, MIN(v) AS lo FROM t GROUP BY MOD(v, 3)");
-      Snapshot s = db.engine.snapshot();
+      Pinned pinned = db.engine.pin();
+      Snapshot s = pinned.snapshot();
       for (String[] pair :
           new String[][] {
             {"early", "late" + i}, {"early", "late_v" + i}, {"early_t", "late_t" + i}
@@ -124,6 +128,7 @@ class LiveGraphTest {
             .containsExactlyElementsOf(
                 rows(version(s, pair[0])).stream().map(Arrays::toString).toList());
       }
+      pinned.close();
     }
     running.set(false);
     pusher.join();

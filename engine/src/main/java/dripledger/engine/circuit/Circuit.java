@@ -31,6 +31,11 @@ public final class Circuit {
   private final List<Operator> restated = new ArrayList<>();
   private final boolean derivable;
   private final String fingerprint;
+  private final PlanNode root;
+  private int[] keyColumns;
+  private boolean keyColumnsKnown;
+  private final GroupAggregate stored;
+  private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
   private final Versions versions;
   private boolean started;
 
@@ -46,16 +51,20 @@ public final class Circuit {
     this(root, new Versions());
   }
 
-  /** A circuit whose state changes with that of others. */
-  public Circuit(PlanNode root, Versions versions) {
+  private Circuit(PlanNode root, Versions versions) {
+    this.root = root;
+    this.own = versions;
     this.versions = versions;
-    if (root instanceof PlanNode.Aggregate aggregate) {
-      // The usual root of a view gives its own page away, which saves copying every change.
-      GroupAggregate op = new GroupAggregate(aggregate, versions, rejects, null, 0);
-      output = op.output();
-      build(aggregate.input(), op, 0);
-      register(root, op);
+    PlanNode.Transform finish = root instanceof PlanNode.Transform t ? t : null;
+    PlanNode below = finish == null ? root : finish.input();
+    if (below instanceof PlanNode.Aggregate aggregate) {
+      // The usual root of a view: its state is the view, and it gives its own page away.
+      stored = new GroupAggregate(aggregate, finish, versions, rejects, null, 0);
+      output = stored.output();
+      build(aggregate.input(), stored, 0);
+      register(aggregate, stored);
     } else {
+      stored = null;
       output = new Page(new RowLayout(root.schema()));
       build(root, (port, delta) -> output.appendAll(delta), 0);
     }
@@ -94,6 +103,56 @@ public final class Circuit {
   /** Says that the state was restored: what operators emit of no input has been emitted. */
   public void restored() {
     started = true;
+    operators.forEach(Operator::restored);
+  }
+
+  /**
+   * For each group column of the stored result which column it is.
+   *
+   * @param key the columns the result is looked up by
+   * @return null if they are not the group columns as they are
+   */
+  int[] keyColumns(int[] key) {
+    if (!keyColumnsKnown) {
+      keyColumns = KeyColumns.of(root, key);
+      keyColumnsKnown = true;
+    }
+    return keyColumns;
+  }
+
+  /** The operator whose state is the result, or null if the result must be kept apart. */
+  GroupAggregate stored() {
+    return stored;
+  }
+
+  /** Whether the result can be read from the state. */
+  public boolean isStored() {
+    return stored != null;
+  }
+
+  /** From now on its state changes with that of others, and their clock shows it. */
+  public void join(Versions graph) {
+    operators.forEach(op -> op.join(graph));
+    own = null;
+  }
+
+  /** Leaves the graph it has joined. */
+  void leave() {
+    if (own == null) {
+      operators.forEach(Operator::close);
+    }
+  }
+
+  /** Whether the rows that change are to be made, or only kept. */
+  public void rowsWanted(boolean wanted) {
+    if (stored != null) {
+      stored.rowsWanted(wanted);
+    }
+  }
+
+  /** Rows, or groups, that the last flush has changed. */
+  long changed() {
+    return stored != null ? stored.changed() : output.size();
   }
 
   /** Gives all rows of the result again, in pages that are only valid during the call. */
@@ -121,7 +180,7 @@ public final class Circuit {
       build(t.input(), op, 0);
       register(node, op);
     } else if (node instanceof PlanNode.Aggregate a) {
-      Operator op = new GroupAggregate(a, versions, rejects, next, port);
+      Operator op = new GroupAggregate(a, null, versions, rejects, next, port);
       build(a.input(), op, 0);
       register(node, op);
     } else {
@@ -174,7 +233,9 @@ public final class Circuit {
   public Page flush() {
     start();
     operators.forEach(Operator::flush);
-    versions.publish();
+    if (own != null) {
+      own.publish();
+    }
     return output;
   }
 

@@ -5,12 +5,16 @@ import dripledger.engine.row.Page;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.Settled;
 import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
+import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.TimeoutException;
@@ -74,6 +78,7 @@ public final class EpochLoop implements AutoCloseable {
 
   private final Limits limits;
   private final EpochNumbers numbers;
+  private final Versions versions = Versions.ofGraph();
   private final List<LiveNode> nodes = new ArrayList<>();
   private final Map<Long, LiveNode> byId = new HashMap<>();
   private final InputQueue queue;
@@ -97,7 +102,8 @@ public final class EpochLoop implements AutoCloseable {
     this.limits = limits;
     queue = new InputQueue(limits.maxQueuedBytes());
     numbers = new EpochNumbers(reserveEpochs);
-    snapshot = new Snapshot(numbers.next(), sequence, Map.of(), Map.of(), Map.of());
+    snapshot =
+        new Snapshot(numbers.next(), versions.published(), sequence, Map.of(), Map.of(), Map.of());
   }
 
   /** What to tell if the loop ends by itself, on its thread; before {@link #start}. */
@@ -108,6 +114,19 @@ public final class EpochLoop implements AutoCloseable {
   /** The newest epoch's relations. Safe from any thread. */
   public Snapshot snapshot() {
     return snapshot;
+  }
+
+  /** The newest epoch's relations, readable until it is closed. Safe from any thread. */
+  public Pinned pin() {
+    while (true) {
+      Versions.Pin pin = versions.pin();
+      Snapshot now = snapshot;
+      if (now.version() == pin.version()) {
+        return new Pinned(now, pin);
+      }
+      pin.close(); // between the stores' publishing and ours
+      Thread.onSpinWait();
+    }
   }
 
   /** How long the last epoch took, in nanoseconds. */
@@ -260,26 +279,47 @@ public final class EpochLoop implements AutoCloseable {
   public void attach(LiveNode node) {
     nodes.add(node);
     if (node.id() >= 0 && !node.isFilling()) {
+      node.join(versions);
       byId.put(node.id(), node);
     }
     node.measure();
+    wire();
+  }
+
+  /** Tells each node whether somebody reads the rows it changes. */
+  private void wire() {
+    Set<Long> read = new HashSet<>();
+    for (LiveNode node : nodes) {
+      if (node.circuit() != null) {
+        read.addAll(node.circuit().inputs());
+      }
+    }
+    for (LiveNode node : byId.values()) {
+      if (node.circuit() != null) {
+        node.circuit().rowsWanted(read.contains(node.id()));
+      }
+    }
   }
 
   /** A node that was attached to be filled takes part from here on; inside {@link #between}. */
   public void live(LiveNode node) {
     node.drain();
+    node.join(versions);
     if (node.id() >= 0) {
       byId.put(node.id(), node);
     }
     node.measure();
+    wire();
   }
 
   /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
     nodes.remove(node);
     nodes.set(nodes.indexOf(old), node);
+    old.leave();
     byId.put(node.id(), node);
     node.measure();
+    wire();
   }
 
   /** Forgets how far an input was read: what it fed is gone. Inside {@link #between} only. */
@@ -289,7 +329,12 @@ public final class EpochLoop implements AutoCloseable {
     synchronized (this) {
       snapshot =
           new Snapshot(
-              snapshot.epoch(), snapshot.sequence(), left, snapshot.relations(), snapshot.amiss());
+              snapshot.epoch(),
+              snapshot.version(),
+              snapshot.sequence(),
+              left,
+              snapshot.relations(),
+              snapshot.amiss());
     }
   }
 
@@ -297,6 +342,8 @@ public final class EpochLoop implements AutoCloseable {
   public void detach(LiveNode node) {
     nodes.remove(node);
     byId.remove(node.id(), node);
+    node.leave();
+    wire();
     if (node.id() >= 0) {
       String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
       for (LiveNode follower : List.copyOf(nodes)) {
@@ -529,7 +576,9 @@ public final class EpochLoop implements AutoCloseable {
 
   private void publish(long sequence, Map<Long, SourcePosition> advanced) {
     long epoch = numbers.next();
-    Map<Long, RelationVersion> versions = new HashMap<>();
+    versions.publish();
+    long version = versions.published();
+    Map<Long, RelationVersion> relations = new HashMap<>();
     Map<Long, String> amiss = new HashMap<>();
     long held = 0;
     for (LiveNode node : nodes) {
@@ -542,8 +591,9 @@ public final class EpochLoop implements AutoCloseable {
       } else if (node.isLoading()) {
         amiss.put(node.id(), "\"" + node.name() + "\" is still being loaded");
       }
-      if (node.store() != null) {
-        versions.put(node.id(), node.store().version());
+      RelationVersion relation = node.version(version);
+      if (relation != null) {
+        relations.put(node.id(), relation);
       }
     }
     heldBytes = held;
@@ -554,7 +604,7 @@ public final class EpochLoop implements AutoCloseable {
       positions.putAll(advanced);
     }
     synchronized (this) {
-      snapshot = new Snapshot(epoch, sequence, positions, versions, amiss);
+      snapshot = new Snapshot(epoch, version, sequence, positions, relations, amiss);
       notifyAll();
     }
   }

@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.expr.Accumulator;
 import dripledger.engine.expr.Accumulators;
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.RowProgram;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
@@ -41,27 +42,42 @@ final class GroupAggregate implements Operator {
   private static final int BLOCK = 256;
   private static final int RESTATED_AT_ONCE = 10_000;
 
+  // Whether a group has a row, as kept in its state.
+  private static final long SHOWN = 0;
+  private static final long LEFT_OUT = 1;
+  private static final long FAILS = 2;
+  private static final long GONE = 3;
+
   private final boolean global;
   private final RowLayout input;
   private final int groupCount;
   private final GroupKeys keys;
-  private final Versions versions;
+  private final StoredBlocks blocksSaved;
   private final Blobs blobs;
   private final KeyedStore groups;
   private final Call[] calls;
   private final OrderedValues[] ordered;
   private final DistinctValues[] distincts;
   private final AggregateKernel kernel;
+  private final RowLayout groupLayout;
+  private final RowLayout rowLayout;
+  private final RowProgram program; // of the rows put out, or null
+  private final int finishPlace;
+  private final int shownAt; // the word that says whether the row is shown, or −1: always
+  private final Page middle;
   private final Page out;
+  private boolean rowsWanted = true;
+  private long shown;
+  private long changed;
+  private volatile long membership;
+  private volatile GroupOrder order;
   private final Rejects rejects;
   private final int place;
   private final Operator next;
   private final int port;
   private final long[] keyWords;
   private final long[] hashes = new long[BLOCK];
-
-  @SuppressWarnings("UnusedVariable")
-  private long ahead; // what was looked at early; never used, but the compiler cannot know
+  private final int[] blocks = new int[BLOCK];
 
   /**
    * How one call is kept: by an accumulator at an offset, or by ordered values and their result.
@@ -74,11 +90,16 @@ final class GroupAggregate implements Operator {
       OrderedValues ordered) {}
 
   /**
+   * @param finish what is made of each group's row before it is put out, or null
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   GroupAggregate(
-      PlanNode.Aggregate plan, Versions versions, Rejects rejects, Operator next, int port) {
-    this.versions = versions;
+      PlanNode.Aggregate plan,
+      PlanNode.Transform finish,
+      Versions versions,
+      Rejects rejects,
+      Operator next,
+      int port) {
     this.rejects = rejects;
     this.next = next;
     this.port = port;
@@ -88,7 +109,12 @@ final class GroupAggregate implements Operator {
     global = groupCount == 0;
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
-    out = new Page(new RowLayout(plan.schema()));
+    groupLayout = new RowLayout(plan.schema());
+    program = finish == null || finish.program().identity() ? null : finish.program().program();
+    rowLayout = program == null ? groupLayout : finish.program().output();
+    finishPlace = program == null ? -1 : rejects.place(PlanPrinter.step(finish), groupLayout);
+    out = new Page(rowLayout);
+    middle = new Page(groupLayout);
     blobs = new Blobs(versions);
     boolean appendOnly = plan.input().appendOnly();
     List<OrderedValues> orderedList = new ArrayList<>();
@@ -112,8 +138,14 @@ final class GroupAggregate implements Operator {
     }
     ordered = orderedList.toArray(new OrderedValues[0]);
     distincts = distinctList.toArray(new DistinctValues[0]);
+    boolean canFail = program != null;
+    for (Call call : calls) {
+      canFail |= call.accumulator != null && call.accumulator.canFail();
+    }
+    shownAt = canFail ? offset++ : -1;
     groups = new KeyedStore(versions, keys.words(), offset, global ? 1 : 64);
     groups.onRelease(keys::release);
+    blocksSaved = new StoredBlocks(groups, versions);
     keyWords = new long[BLOCK * keys.words()];
     kernel = AggregateKernel.of(plan, input, calls.length == 0 ? 0 : FIRST_STATE, appendOnly);
   }
@@ -139,55 +171,59 @@ final class GroupAggregate implements Operator {
     }
   }
 
-  /**
-   * First all hashes and what they lead to, then the work: many look-ups wait for memory at once.
-   */
+  /** First all keys and what they lead to, then the work: see {@link KeyedStore#findAhead}. */
   private void pushPlain(Page delta, int from, int to, int slot) {
     byte[] bytes = delta.bytes();
-    for (int i = from; i < to; i++) {
-      hashes[i - from] = KeyedStore.hash(Bytes.getLong(bytes, delta.start(i) + slot));
+    int count = to - from;
+    for (int i = 0; i < count; i++) {
+      keyWords[i] = Bytes.getLong(bytes, delta.start(from + i) + slot);
     }
-    lookAhead(to - from);
-    for (int i = from; i < to; i++) {
-      long weight = delta.weight(i);
+    groups.findAhead(keyWords, hashes, blocks, count);
+    for (int i = 0; i < count; i++) {
+      long weight = delta.weight(from + i);
       if (weight == 0) {
         continue;
       }
-      int row = delta.start(i);
-      int block = groups.changeOrInsert(hashes[i - from], Bytes.getLong(bytes, row + slot));
-      add(groups.page(block), groups.state(block), bytes, row, weight);
+      int block = blocks[i];
+      if (block == KeyedStore.NONE) {
+        block = groups.changeOrInsert(hashes[i], keyWords[i]);
+      } else {
+        groups.change(block);
+      }
+      add(groups.page(block), groups.state(block), bytes, delta.start(from + i), weight);
     }
-  }
-
-  private void lookAhead(int count) {
-    long seen = 0;
-    for (int i = 0; i < count; i++) {
-      seen += groups.touchAhead(groups.firstSlot(hashes[i]));
-    }
-    ahead += seen;
   }
 
   private void pushBlock(Page delta, int from, int to) {
     byte[] bytes = delta.bytes();
     int words = keys.words();
-    for (int i = from; i < to; i++) {
-      int at = (i - from) * words;
-      keys.encode(bytes, delta.start(i), keyWords, at);
-      hashes[i - from] = groups.hashOf(keyWords, at);
+    int count = to - from;
+    for (int i = 0; i < count; i++) {
+      keys.encode(bytes, delta.start(from + i), keyWords, i * words);
+      hashes[i] = groups.hashOf(keyWords, i * words);
     }
-    lookAhead(to - from);
-    for (int i = from; i < to; i++) {
-      long weight = delta.weight(i);
+    groups.findAhead(keyWords, hashes, blocks, count, words);
+    for (int i = 0; i < count; i++) {
+      long weight = delta.weight(from + i);
       if (weight == 0) {
         continue;
       }
-      int block = groups.changeOrInsert(hashes[i - from], keyWords, (i - from) * words);
-      add(groups.page(block), groups.state(block), bytes, delta.start(i), weight);
+      int block = blocks[i];
+      if (block == KeyedStore.NONE) {
+        block = groups.changeOrInsert(hashes[i], keyWords, i * words);
+      } else {
+        groups.change(block);
+      }
+      add(groups.page(block), groups.state(block), bytes, delta.start(from + i), weight);
     }
   }
 
   private void add(long[] state, int at, byte[] bytes, int row, long weight) {
-    state[at] += weight;
+    long rows = state[at] + weight;
+    state[at] = rows;
+    if (rows == 0) {
+      groups.ending();
+    }
     if (kernel != null) {
       kernel.add(bytes, row, weight, state, at);
       return;
@@ -216,52 +252,113 @@ final class GroupAggregate implements Operator {
     call.accumulator.add(bytes, row, effective, state, at + call.stateOffset, blobs);
   }
 
-  /** Appends a group's row from its key and a state; answers false if its result does not fit. */
-  private boolean emit(long[] keyPage, int key, long[] state, int at, long weight) {
+  /** Whether somebody reads the rows that change; otherwise they are not made. */
+  void rowsWanted(boolean value) {
+    rowsWanted = value;
+  }
+
+  /** Appends a group's row from its key and a state; answers whether it is shown. */
+  private long emit(long[] keyPage, int key, long[] state, int at, long weight) {
     RowWriter writer = out.begin();
     try {
-      write(keyPage, key, state, at, writer);
-      out.commit(weight);
-      return true;
+      if (row(keyPage, key, state, at, middle, writer)) {
+        out.commit(weight);
+        return SHOWN;
+      }
+      out.abort();
+      return LEFT_OUT;
     } catch (RuntimeException e) {
       out.abort();
-      byte[] row = keys.row(keyPage, key);
-      rejects.add(place, row, 0, weight, e);
-      return false;
+      if (middle.isEmpty()) {
+        rejects.add(place, keys.row(keyPage, key), 0, weight, e);
+      } else {
+        rejects.add(finishPlace, middle.bytes(), middle.start(0), weight, e);
+      }
+      return FAILS;
     }
   }
 
-  private void write(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
-    keys.write(keyPage, key, writer);
+  /**
+   * Sets the columns of a row from a key and a state. Any thread.
+   *
+   * @param between for the group's row, if something is made of it; empty if already that fails
+   * @return whether there is a row
+   */
+  boolean row(long[] keyPage, int key, long[] state, int at, Page between, RowWriter writer) {
+    between.clear();
+    RowWriter target = program == null ? writer : between.begin();
+    keys.write(keyPage, key, target);
     for (int i = 0; i < calls.length; i++) {
       Call call = calls[i];
       int column = groupCount + i;
       if (call.ordered != null) {
-        call.ordered.write(state, at + call.stateOffset, blobs, writer, column);
+        call.ordered.write(state, at + call.stateOffset, blobs, target, column);
       } else {
-        call.accumulator.write(state, at + call.stateOffset, blobs, writer, column);
+        call.accumulator.write(state, at + call.stateOffset, blobs, target, column);
       }
     }
+    if (program == null) {
+      return true;
+    }
+    between.commit(1);
+    return program.run(between.bytes(), between.start(0), writer);
   }
 
   @Override
   public void flush() {
+    changed = 0;
     if (!groups.hasChanges()) {
       return;
     }
     for (OrderedValues values : ordered) {
       values.applyChanges();
     }
-    groups.changes(
-        (block, wasLive, isLive, record, old) -> {
-          if (isLive) {
-            settle(block);
-          }
-          emitChange(block, wasLive, record, old);
-        });
+    if (rowsWanted || shownAt >= 0 || ordered.length > 0 || groups.mayHaveEnded()) {
+      groups.changes(this::settleAndEmit);
+    } else {
+      changed = groups.changeCount();
+      if (shown != groups.size()) {
+        shown = groups.size(); // keys have come, and none has gone
+        membership++;
+      }
+    }
     if (next != null && !out.isEmpty()) {
       next.push(port, out);
       out.clear();
+    }
+  }
+
+  private void settleAndEmit(int block, boolean wasLive, boolean isLive, long[] record, int old) {
+    changed++;
+    if (isLive) {
+      settle(block);
+    }
+    long[] page = groups.page(block);
+    int key = groups.header(block) + 1;
+    int state = groups.state(block);
+    boolean stays = groups.isLive(block);
+    long before = !wasLive ? GONE : shownAt < 0 ? SHOWN : record[old + shownAt];
+    int oldRow = -1;
+    if (before == FAILS || before == SHOWN && rowsWanted) {
+      emit(page, key, record, old, -1);
+      oldRow = before == SHOWN ? out.size() - 1 : -1;
+    }
+    long after = stays ? SHOWN : GONE;
+    if (stays && (rowsWanted || shownAt >= 0)) {
+      after = emit(page, key, page, state, 1);
+    }
+    if (stays && shownAt >= 0) {
+      page[state + shownAt] = after;
+    }
+    if (after == SHOWN && oldRow >= 0) {
+      dropIfSame(oldRow);
+    }
+    if (!rowsWanted) {
+      out.clear();
+    }
+    if ((before == SHOWN) != (after == SHOWN)) {
+      shown += after == SHOWN ? 1 : -1;
+      membership++;
     }
   }
 
@@ -287,18 +384,6 @@ final class GroupAggregate implements Operator {
     }
   }
 
-  private void emitChange(int block, boolean wasLive, long[] record, int old) {
-    long[] page = groups.page(block);
-    int key = groups.header(block) + 1;
-    int oldRow = -1;
-    if (wasLive && emit(page, key, record, old, -1)) {
-      oldRow = out.size() - 1;
-    }
-    if (groups.isLive(block) && emit(page, key, page, groups.state(block), 1) && oldRow >= 0) {
-      dropIfSame(oldRow);
-    }
-  }
-
   /**
    * Where changes are gathered; the owner of a root aggregate takes them from here and clears it.
    */
@@ -319,7 +404,7 @@ final class GroupAggregate implements Operator {
 
   @Override
   public void durable(Consumer<Durable> into) {
-    into.accept(new StoredBlocks(groups, versions));
+    into.accept(blocksSaved);
     into.accept(blobs.arena());
     keys.durable(into);
     for (DistinctValues values : distincts) {
@@ -328,6 +413,74 @@ final class GroupAggregate implements Operator {
     for (OrderedValues values : ordered) {
       into.accept(values.durable());
     }
+  }
+
+  @Override
+  public void join(Versions graph) {
+    groups.join(graph);
+    blobs.join(graph);
+    blocksSaved.join(graph);
+  }
+
+  @Override
+  public void close() {
+    groups.close();
+    blobs.close();
+  }
+
+  @Override
+  public void restored() {
+    shown = 0;
+    for (int block = 0; block < groups.blockLimit(); block++) {
+      boolean there =
+          groups.isLive(block)
+              && (shownAt < 0 || groups.page(block)[groups.state(block) + shownAt] == SHOWN);
+      shown += there ? 1 : 0;
+    }
+  }
+
+  /** Groups that changed in the last flush. */
+  long changed() {
+    return changed;
+  }
+
+  // ---- for readers: any thread
+
+  KeyedStore store() {
+    return groups;
+  }
+
+  GroupKeys keys() {
+    return keys;
+  }
+
+  /** The layout of the rows put out. */
+  RowLayout rowLayout() {
+    return rowLayout;
+  }
+
+  /** The layout of a group's row, before something is made of it. */
+  RowLayout groupLayout() {
+    return groupLayout;
+  }
+
+  /** Whether a group with this state has a row. */
+  boolean isShown(long[] words) {
+    return shownAt < 0 || words[keys.words() + shownAt] == SHOWN;
+  }
+
+  /** The relation as the version shows it that was published last; by the writer. */
+  GroupVersion version(int[] key, int[] keyColumns, long version) {
+    return new GroupVersion(this, key, keyColumns, version, shown, membership);
+  }
+
+  /** Blocks in the order of a key, as somebody has sorted them; or null. */
+  GroupOrder order() {
+    return order;
+  }
+
+  void order(GroupOrder sorted) {
+    order = sorted;
   }
 
   @Override

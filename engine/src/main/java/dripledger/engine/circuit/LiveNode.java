@@ -2,9 +2,12 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.Schema;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateFormatException;
+import dripledger.engine.store.Versions;
 import dripledger.engine.time.Watermark;
+import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.ViewStore;
 import java.io.ByteArrayInputStream;
 import java.io.ByteArrayOutputStream;
@@ -32,6 +35,7 @@ public final class LiveNode {
   private final int eventTime;
   private final Watermark watermark;
   private final KeyedInput keyed;
+  private int[] key;
   private Page delta;
 
   private volatile long changes;
@@ -113,8 +117,16 @@ public final class LiveNode {
         id, name, layout, null, store, null, -1, null, new KeyedInput(layout.schema(), key, store));
   }
 
-  public static LiveNode view(long id, String name, Circuit circuit, ViewStore store) {
-    return new LiveNode(id, name, null, circuit, store, null, -1, null, null);
+  /**
+   * A view: its rows are read from the circuit's state if that can be, else they are kept.
+   *
+   * @param key the columns its rows are ordered by, or null for all
+   */
+  public static LiveNode view(long id, String name, Circuit circuit, Schema schema, int[] key) {
+    ViewStore store = circuit.isStored() ? null : new ViewStore(schema, key);
+    LiveNode node = new LiveNode(id, name, null, circuit, store, null, -1, null, null);
+    node.key = key;
+    return node;
   }
 
   /** Somebody who is told of every change to a query's answer. */
@@ -135,7 +147,7 @@ public final class LiveNode {
     return circuit;
   }
 
-  /** The rows kept, or null for a stream or follower. */
+  /** The rows kept apart from operator state, or null. */
   public ViewStore store() {
     return store;
   }
@@ -240,6 +252,31 @@ public final class LiveNode {
     }
   }
 
+  /** The relation as just published, or null for one that keeps no rows. */
+  RelationVersion version(long version) {
+    if (store != null) {
+      return store.version();
+    }
+    return id >= 0 && circuit != null
+        ? circuit.stored().version(key, circuit.keyColumns(key), version)
+        : null;
+  }
+
+  /** Takes its place in a graph: from now on its state changes by the graph's clock. */
+  void join(Versions graph) {
+    if (circuit != null && id >= 0) {
+      circuit.join(graph);
+      circuit.rowsWanted(false);
+    }
+  }
+
+  /** Is in no graph any more. */
+  void leave() {
+    if (circuit != null && id >= 0) {
+      circuit.leave();
+    }
+  }
+
   /** Whether somebody is told of what this relation's changes change. */
   boolean follows(long relationId) {
     return listener != null && circuit.inputs().contains(relationId);
@@ -293,9 +330,13 @@ public final class LiveNode {
 
   /** Ends the epoch for a node that has been fed. */
   void step(long epoch) {
+    boolean changed;
     if (circuit != null) {
       delta = circuit.flush();
-      changes += delta.size();
+      changed = circuit.changed() > 0;
+      changes += circuit.changed();
+    } else {
+      changed = !delta.isEmpty();
     }
     if (store != null) {
       store.apply(delta);
@@ -303,7 +344,7 @@ public final class LiveNode {
         store.refuseDuplicates(delta);
       }
     }
-    if (!delta.isEmpty()) {
+    if (changed) {
       lastEpoch = epoch;
     }
     measure();
@@ -435,7 +476,7 @@ public final class LiveNode {
     }
     if (circuit != null) {
       circuit.restored();
-      if (circuit.derivable()) {
+      if (store != null && circuit.derivable()) {
         circuit.restate(store::apply);
       }
     }

@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.row.Page;
 import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
 import java.util.function.Consumer;
 
 /** A step of a circuit. Called by one thread at a time, never concurrently. */
@@ -27,6 +28,15 @@ interface Operator {
   default void restate(Runnable pause) {
     throw new IllegalStateException("this operator cannot tell its output from its state");
   }
+
+  /** Goes over to the clock of a graph, once it is filled. */
+  default void join(Versions versions) {}
+
+  /** Leaves its clock. */
+  default void close() {}
+
+  /** Says that the state was restored. */
+  default void restored() {}
 
   /** Heap held as state, in bytes. */
   default long stateBytes() {

@@ -13,11 +13,16 @@ import java.util.List;
  */
 final class StoredBlocks implements Durable {
   private final KeyedStore store;
-  private final Versions versions;
+  private Versions versions;
 
   StoredBlocks(KeyedStore store, Versions versions) {
     this.store = store;
     this.versions = versions;
+  }
+
+  /** Goes over to another clock. */
+  void join(Versions other) {
+    versions = other;
   }
 
   @Override

@@ -10,7 +10,7 @@ import java.util.Arrays;
  * thread, read by any.
  */
 public final class Blobs implements Versions.Versioned {
-  private final Versions versions;
+  private Versions versions;
   private final ByteArena arena = new ByteArena();
   private final ArrayDeque<Retired> retired = new ArrayDeque<>();
   private long[] going = new long[16];
@@ -21,6 +21,18 @@ public final class Blobs implements Versions.Versioned {
   public Blobs(Versions versions) {
     this.versions = versions;
     versions.add(this);
+  }
+
+  /** Goes over to another clock. */
+  public void join(Versions other) {
+    versions.remove(this);
+    versions = other;
+    other.add(this);
+  }
+
+  /** Ends: nothing is given back any more. */
+  public void close() {
+    versions.remove(this);
   }
 
   /** Where the bytes are and how many: what a state keeps of a value; never 0. */

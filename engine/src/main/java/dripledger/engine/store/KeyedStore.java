@@ -43,22 +43,31 @@ public final class KeyedStore implements Versions.Versioned {
   private static final int PAGE_MASK = PAGE_BLOCKS - 1;
   private static final int DEAD = 1;
   private static final VarHandle WORD = MethodHandles.arrayElementVarHandle(long[].class);
-  private static final VarHandle TABLE = MethodHandles.arrayElementVarHandle(SlotTable[].class);
+  private static final VarHandle TABLE = MethodHandles.arrayElementVarHandle(long[][].class);
 
-  private final Versions versions;
+  private volatile Versions versions;
   private final int keyWords;
   private final int stateWords;
   private final int blockWords;
   private final int partitionShift;
   private final UndoLog undo;
-  private final SlotTable[] tables;
+  private final long[][] tables; // see SlotTable; an element is replaced when it is full
+  private final int[] used;
   private final ArrayDeque<Deaths> deaths = new ArrayDeque<>();
-  private volatile long[][] pages = new long[4][];
+  private volatile long[][] pages = new long[4][]; // for readers
+  private long[][] own = pages; // the same, for the writer
   private volatile int blocks; // ever used; published with the version
   private int blockCount;
   private int[] free = new int[16];
   private int freeCount;
   private long live;
+  private long[] ahead = new long[0];
+
+  @SuppressWarnings("UnusedVariable")
+  private long touched; // what was read only to have it near
+
+  private boolean ending;
+  private boolean removed; // whether anything died in the version that is written
   private long lastChange;
   private long savedVersion;
   private boolean saving; // whether keys that go are noted for the next checkpoint
@@ -84,10 +93,8 @@ public final class KeyedStore implements Versions.Versioned {
     this.stateWords = stateWords;
     blockWords = 1 + keyWords + stateWords;
     undo = new UndoLog(2 + stateWords);
-    tables = new SlotTable[partitions];
-    for (int i = 0; i < partitions; i++) {
-      tables[i] = new SlotTable(4);
-    }
+    tables = new long[partitions][16];
+    used = new int[partitions];
     partitionShift = 64 - Integer.numberOfTrailingZeros(partitions);
     stamp = (int) versions.writing();
     versions.add(this);
@@ -118,9 +125,9 @@ public final class KeyedStore implements Versions.Versioned {
     return partitionShift == 64 ? 0 : (int) (hash >>> partitionShift);
   }
 
-  /** The page a block is in. */
+  /** The page a block is in. The writer's thread only. */
   public long[] page(int block) {
-    return pages[block >>> PAGE_SHIFT];
+    return own[block >>> PAGE_SHIFT];
   }
 
   /** Where a block's header is within its page. */
@@ -144,26 +151,87 @@ public final class KeyedStore implements Versions.Versioned {
   // ---- writing: one thread
 
   /**
-   * The slot that a hash leads to first, to be looked at early: many at once wait for memory
+   * Looks for the blocks of many keys of one word at once, so that their loads wait for memory
    * together.
+   *
+   * @param hashes set to the keys' hashes
+   * @param blocks set to the keys' blocks, dead or alive, or to {@link #NONE} where that takes more
+   *     than one look: then ask {@link #changeOrInsert}
    */
-  public long firstSlot(long hash) {
-    SlotTable table = tables[partition(hash)];
-    return table.slots[table.start(SlotTable.bits(hash))];
+  public void findAhead(long[] keys, long[] hashes, int[] blocks, int count) {
+    for (int i = 0; i < count; i++) {
+      hashes[i] = hash(keys[i]);
+    }
+    firstSlots(hashes, count);
+    // Each pass either waits for memory or decides; a decision on what is still on its way would
+    // have to wait alone.
+    for (int i = 0; i < count; i++) {
+      blocks[i] = SlotTable.block(follow(i, hashes[i]));
+    }
+    long[][] all = own;
+    long seen = 0;
+    for (int i = 0; i < count; i++) {
+      int block = Math.max(0, blocks[i]);
+      long[] page = all[block >>> PAGE_SHIFT];
+      if (page == null) {
+        break; // there are no blocks yet
+      }
+      int at = (block & PAGE_MASK) * blockWords;
+      ahead[i] = page[at + 1];
+      seen += page[at] + page[at + blockWords - 1]; // it may lie on two cache lines
+    }
+    touched = seen;
+    for (int i = 0; i < count; i++) {
+      if (ahead[i] != keys[i]) {
+        blocks[i] = NONE;
+      }
+    }
   }
 
-  /** Reads the header of the block that {@link #firstSlot} names, for the same purpose. */
-  public long touchAhead(long slot) {
-    int block = SlotTable.block(slot);
-    return slot == SlotTable.EMPTY || slot == SlotTable.TOMBSTONE ? 0 : page(block)[header(block)];
+  /** The first slot with the hash's bits from where it leads, or one that is empty. */
+  private long follow(int i, long hash) {
+    long slot = ahead[i];
+    int bits = (int) (hash >>> 32);
+    if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE || slot == SlotTable.EMPTY) {
+      return slot;
+    }
+    long[] slots = tables[partition(hash)];
+    int mask = slots.length - 1;
+    int at = SlotTable.start(slots, bits);
+    do {
+      at = at + 1 & mask;
+      slot = slots[at];
+    } while (slot != SlotTable.EMPTY
+        && ((int) (slot >>> 32) != bits || slot == SlotTable.TOMBSTONE));
+    return slot;
+  }
+
+  /** The same for keys of several words; {@code hashes} are given. */
+  public void findAhead(long[] keys, long[] hashes, int[] blocks, int count, int stride) {
+    firstSlots(hashes, count);
+    for (int i = 0; i < count; i++) {
+      int found = SlotTable.block(follow(i, hashes[i]));
+      blocks[i] = found >= 0 && sameKey(found, keys, i * stride) ? found : NONE;
+    }
+  }
+
+  private void firstSlots(long[] hashes, int count) {
+    if (ahead.length < count) {
+      ahead = new long[count];
+    }
+    for (int i = 0; i < count; i++) {
+      long[] slots = tables[partition(hashes[i])];
+      ahead[i] = slots[SlotTable.start(slots, (int) (hashes[i] >>> 32))];
+    }
   }
 
   /** The block of a key, dead or alive, or {@link #NONE}. */
   public int find(long hash, long[] key, int from) {
-    SlotTable table = tables[partition(hash)];
+    long[] slots = tables[partition(hash)];
+    int mask = slots.length - 1;
     int bits = SlotTable.bits(hash);
-    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
-      long slot = table.slots[at];
+    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
+      long slot = slots[at];
       if (slot == SlotTable.EMPTY) {
         return NONE;
       }
@@ -178,10 +246,11 @@ public final class KeyedStore implements Versions.Versioned {
 
   /** As {@link #find} for a key of one word. */
   public int find(long hash, long key) {
-    SlotTable table = tables[partition(hash)];
+    long[] slots = tables[partition(hash)];
+    int mask = slots.length - 1;
     int bits = SlotTable.bits(hash);
-    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
-      long slot = table.slots[at];
+    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
+      long slot = slots[at];
       if (slot == SlotTable.EMPTY) {
         return NONE;
       }
@@ -258,6 +327,7 @@ public final class KeyedStore implements Versions.Versioned {
       throw new IllegalStateException("a block is removed twice");
     }
     live--;
+    removed = true;
     if ((int) (header >>> 32) == stamp) {
       WORD.setRelease(page, at, header | DEAD);
     } else {
@@ -305,14 +375,15 @@ public final class KeyedStore implements Versions.Versioned {
       block = blockCount++;
       int number = block >>> PAGE_SHIFT;
       if ((block & PAGE_MASK) == 0) {
-        if (number == pages.length) {
-          pages = Arrays.copyOf(pages, number * 2);
+        if (number == own.length) {
+          own = Arrays.copyOf(own, number * 2);
+          pages = own;
         }
         long[] fresh = new long[PAGE_BLOCKS * blockWords];
         for (int i = 0; i < PAGE_BLOCKS; i++) {
           fresh[i * blockWords] = DEAD;
         }
-        pages[number] = fresh;
+        own[number] = fresh;
         // Readers find it by a slot or by the limit of blocks, both written after it.
       }
     }
@@ -324,12 +395,15 @@ public final class KeyedStore implements Versions.Versioned {
 
   private void insert(long hash, int block) {
     int partition = partition(hash);
-    SlotTable table = tables[partition];
-    if (table.isFull()) {
-      table = table.rehashed();
-      TABLE.setRelease(tables, partition, table);
+    long[] slots = tables[partition];
+    if (used[partition] >= SlotTable.bound(slots)) {
+      int entries = SlotTable.live(slots);
+      slots = SlotTable.rehashed(slots, entries);
+      used[partition] = entries;
+      TABLE.setRelease(tables, partition, slots);
     }
-    table.put(SlotTable.bits(hash), block);
+    used[partition]++;
+    SlotTable.put(slots, SlotTable.bits(hash), block);
   }
 
   /** Takes the blocks that changed in the version that is written, each once. */
@@ -352,6 +426,21 @@ public final class KeyedStore implements Versions.Versioned {
         });
   }
 
+  /** Blocks changed in the version that is written. */
+  public long changeCount() {
+    return undo.count();
+  }
+
+  /** Whether a block's number of rows may have come to nothing: see {@link #ending}. */
+  public boolean mayHaveEnded() {
+    return removed || ending;
+  }
+
+  /** Says that a block may have to be removed before the version ends. */
+  public void ending() {
+    ending = true;
+  }
+
   /** Whether anything has changed in the version that is written. */
   public boolean hasChanges() {
     return !undo.isEmpty();
@@ -361,31 +450,38 @@ public final class KeyedStore implements Versions.Versioned {
   @Override
   public void end(long version) {
     if (!undo.isEmpty()) {
-      int[] dead = new int[8];
-      int[] count = new int[1];
-      int[][] grown = {dead};
-      undo.walk(
-          (page, at) -> {
-            int block = (int) page[at + 1];
-            if (!isLive(block)) {
-              if (count[0] == grown[0].length) {
-                grown[0] = Arrays.copyOf(grown[0], count[0] * 2);
-              }
-              grown[0][count[0]++] = block;
-            }
-          });
-      if (count[0] > 0) {
-        deaths.add(new Deaths(version, Arrays.copyOf(grown[0], count[0])));
-        for (int i = 0; saving && i < count[0]; i++) {
-          int from = header(grown[0][i]) + 1;
-          gone.add(Arrays.copyOfRange(page(grown[0][i]), from, from + keyWords));
-        }
+      if (removed) {
+        noteDeaths(version);
       }
       undo.close(version);
       blocks = blockCount;
       lastChange = version;
     }
     stamp = (int) (version + 1);
+    ending = false;
+  }
+
+  private void noteDeaths(long version) {
+    int[][] dead = {new int[64]};
+    int[] count = new int[1];
+    undo.walk(
+        (page, at) -> {
+          int block = (int) page[at + 1];
+          if (!isLive(block)) {
+            if (count[0] == dead[0].length) {
+              dead[0] = Arrays.copyOf(dead[0], count[0] * 2);
+            }
+            dead[0][count[0]++] = block;
+            if (saving) {
+              int from = header(block) + 1;
+              gone.add(Arrays.copyOfRange(page(block), from, from + keyWords));
+            }
+          }
+        });
+    removed = false;
+    if (count[0] > 0) {
+      deaths.add(new Deaths(version, Arrays.copyOf(dead[0], count[0])));
+    }
   }
 
   @Override
@@ -407,8 +503,8 @@ public final class KeyedStore implements Versions.Versioned {
 
   private void release(long[] page, int at, int block) {
     long hash = hashOf(page, at + 1);
-    SlotTable table = tables[partition(hash)];
-    table.remove(SlotTable.bits(hash), block);
+    int partition = partition(hash);
+    used[partition] -= SlotTable.remove(tables[partition], SlotTable.bits(hash), block);
     onRelease.released(page, at + 1);
     if (freeCount == free.length) {
       free = Arrays.copyOf(free, freeCount * 2);
@@ -575,10 +671,11 @@ public final class KeyedStore implements Versions.Versioned {
    * @return its block, or {@link #NONE} if it was not there
    */
   public int lookup(long hash, long[] key, long version, long[] into) {
-    SlotTable table = (SlotTable) TABLE.getAcquire(tables, partition(hash));
+    long[] slots = (long[]) TABLE.getAcquire(tables, partition(hash));
+    int mask = slots.length - 1;
     int bits = SlotTable.bits(hash);
-    for (int at = table.start(bits); ; at = at + 1 & table.mask) {
-      long slot = (long) SlotTable.SLOT.getAcquire(table.slots, at);
+    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
+      long slot = (long) SlotTable.SLOT.getAcquire(slots, at);
       if (slot == SlotTable.EMPTY) {
         return NONE;
       }
@@ -615,8 +712,8 @@ public final class KeyedStore implements Versions.Versioned {
     long bytes = undo.heapBytes() + 4L * free.length;
     int pageCount = (blockCount + PAGE_MASK) >>> PAGE_SHIFT;
     bytes += (long) pageCount * (8L * PAGE_BLOCKS * blockWords + 20);
-    for (SlotTable table : tables) {
-      bytes += table.heapBytes();
+    for (long[] slots : tables) {
+      bytes += 8L * slots.length + 16;
     }
     return bytes;
   }
@@ -624,6 +721,17 @@ public final class KeyedStore implements Versions.Versioned {
   /** Pages of undo records that somebody may still need, in bytes. */
   public long undoBytes() {
     return 8L * UndoLog.PAGE_LONGS * undo.usedPages();
+  }
+
+  /**
+   * Goes over to another clock, which is ahead of the one before. By the writer of both; nobody
+   * reads it yet.
+   */
+  public void join(Versions other) {
+    versions.remove(this);
+    versions = other;
+    stamp = (int) other.writing();
+    other.add(this);
   }
 
   /** Ends the store: it is trimmed no more. */

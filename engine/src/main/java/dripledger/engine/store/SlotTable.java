@@ -9,23 +9,15 @@ import java.lang.invoke.VarHandle;
  * rehash drops; nothing is shifted, so that readers can probe beside the writer. A table that is
  * full is replaced by a larger one, and readers keep the one they have.
  *
- * <p>The place of a hash comes from its upper half alone, so a rehash does not look at keys.
+ * <p>A table is its array: that is one load less on the way. The place of a hash comes from its
+ * upper half alone, so a rehash does not look at keys. Stateless.
  */
 final class SlotTable {
   static final VarHandle SLOT = MethodHandles.arrayElementVarHandle(long[].class);
   static final long EMPTY = 0;
   static final long TOMBSTONE = 0xFFFFFFFFL;
 
-  final long[] slots;
-  final int shift; // of the 32 upper bits, to a place
-  final int mask;
-  private int used; // slots that are not empty
-
-  SlotTable(int bits) {
-    slots = new long[1 << bits];
-    mask = slots.length - 1;
-    shift = 32 - bits;
-  }
+  private SlotTable() {}
 
   /** The hash bits that a slot keeps. */
   static int bits(long hash) {
@@ -33,8 +25,8 @@ final class SlotTable {
   }
 
   /** Where to begin; the six uppermost bits choose the partition and are left out. */
-  int start(int bits) {
-    return (bits << 6) >>> shift & mask;
+  static int start(long[] slots, int bits) {
+    return (int) (((bits << 6) & 0xFFFFFFFFL) * slots.length >>> 32);
   }
 
   static long slot(int bits, int block) {
@@ -45,59 +37,60 @@ final class SlotTable {
     return (int) slot - 1;
   }
 
-  /** Whether one more entry needs a larger table. */
-  boolean isFull() {
-    return used >= slots.length - (slots.length >>> 2) - (slots.length >>> 5);
+  /** How many slots may be in use before there must be more. */
+  static int bound(long[] slots) {
+    return slots.length - (slots.length >>> 2) - (slots.length >>> 5);
   }
 
-  /** Puts an entry in at the first free place from where its hash leads; the key is not there. */
-  void put(int bits, int block) {
-    int at = start(bits);
+  /**
+   * Puts an entry in at the first free place from where its hash leads; the key is not there.
+   * Counts one slot more in use.
+   */
+  static void put(long[] slots, int bits, int block) {
+    int mask = slots.length - 1;
+    int at = start(slots, bits);
     while (slots[at] != EMPTY) {
       at = at + 1 & mask;
     }
-    used++;
     SLOT.setRelease(slots, at, slot(bits, block));
   }
 
-  /** Takes an entry out. */
-  void remove(int bits, int block) {
+  /** Takes an entry out; answers how many slots are in use less. */
+  static int remove(long[] slots, int bits, int block) {
+    int mask = slots.length - 1;
     long wanted = slot(bits, block);
-    int at = start(bits);
+    int at = start(slots, bits);
     while (slots[at] != wanted) {
       if (slots[at] == EMPTY) {
         throw new IllegalStateException("a block is not where its hash leads");
       }
       at = at + 1 & mask;
     }
-    // An empty slot behind it needs no tombstone before it.
-    if (slots[at + 1 & mask] == EMPTY) {
-      used--;
-      SLOT.setRelease(slots, at, EMPTY);
-    } else {
-      SLOT.setRelease(slots, at, TOMBSTONE);
-    }
+    // With an empty slot behind it, it needs no tombstone.
+    boolean last = slots[at + 1 & mask] == EMPTY;
+    SLOT.setRelease(slots, at, last ? EMPTY : TOMBSTONE);
+    return last ? 1 : 0;
   }
 
-  /** A table with room for more, with the same entries. */
-  SlotTable rehashed() {
+  /** Counts the entries. */
+  static int live(long[] slots) {
     int live = 0;
     for (long slot : slots) {
       if (slot != EMPTY && slot != TOMBSTONE) {
         live++;
       }
     }
-    int bits = 32 - shift;
-    SlotTable larger = new SlotTable(live > slots.length / 2 ? bits + 1 : bits);
+    return live;
+  }
+
+  /** A table with room for more, with the same entries. */
+  static long[] rehashed(long[] slots, int live) {
+    long[] larger = new long[live > slots.length / 2 ? slots.length * 2 : slots.length];
     for (long slot : slots) {
       if (slot != EMPTY && slot != TOMBSTONE) {
-        larger.put((int) (slot >>> 32), block(slot));
+        put(larger, (int) (slot >>> 32), block(slot));
       }
     }
     return larger;
-  }
-
-  long heapBytes() {
-    return 8L * slots.length + 48;
   }
 }

@@ -104,6 +104,12 @@ final class UndoLog {
     }
   }
 
+  /** Records of the version that is written. */
+  long count() {
+    int perPage = (PAGE_LONGS - 1) / recordLongs;
+    return openCount == 0 ? 0 : (long) (openCount - 1) * perPage + (at - 1) / recordLongs;
+  }
+
   /** Whether the version that is written has changed anything. */
   boolean isEmpty() {
     return openCount == 0;

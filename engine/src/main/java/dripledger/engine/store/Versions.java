@@ -26,6 +26,7 @@ public final class Versions {
 
   private static final int SLOTS = 256;
   private static final long FREE = Long.MAX_VALUE;
+  private static final long GRAPH_START = 1L << 24;
   private static final long LAST = (1L << 32) - 2;
   private static final VarHandle SLOT = MethodHandles.arrayElementVarHandle(long[].class);
 
@@ -34,7 +35,7 @@ public final class Versions {
   private volatile long published;
   private volatile long floor;
   private final boolean once;
-  private long writing = 1;
+  private long writing;
 
   /** A store that changes with the others. Called by the writer. */
   public interface Versioned {
@@ -45,19 +46,31 @@ public final class Versions {
     void trim(long floor);
   }
 
+  /** Begins with version 1. */
   public Versions() {
-    this(false);
+    this(0, false);
   }
 
-  private Versions(boolean once) {
+  /**
+   * The clock of a graph. It begins above every version of stores that are filled by a clock of
+   * their own and join it later.
+   */
+  public static Versions ofGraph() {
+    return new Versions(GRAPH_START, false);
+  }
+
+  private Versions(long start, boolean once) {
     this.once = once;
+    published = start;
+    floor = start;
+    writing = start + 1;
     slots = new long[once ? 0 : SLOTS * STRIDE];
     Arrays.fill(slots, FREE);
   }
 
   /** For stores that are filled in one version and thrown away: nothing older is ever read. */
   public static Versions once() {
-    return new Versions(true);
+    return new Versions(0, true);
   }
 
   /** Whether what a version leaves behind may be given back at once. */

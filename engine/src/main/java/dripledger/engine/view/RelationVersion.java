@@ -7,57 +7,59 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKeyCodec;
-import dripledger.engine.state.SortedBag;
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
 import java.util.function.Consumer;
 
 /**
- * The rows of a view or table at one epoch, in key order. Immutable; every method is safe from any
- * thread. Rows that are there n times are met n times.
+ * The rows of a view or table at one epoch, in key order. Every method is safe from any thread, as
+ * long as the {@link Pinned} snapshot it is from is open. Rows that are there n times are met n
+ * times.
  */
-public final class RelationVersion {
-  private static final int PIECE_ROWS = 16_384;
+public interface RelationVersion {
+  /** Rows given at once by {@link #scan}. */
+  int PIECE_ROWS = 16_384;
 
-  private final RowLayout layout;
-  private final SortKeyCodec codec;
-  private final int[] key;
-  private final SortedBag rows;
-
-  RelationVersion(RowLayout layout, SortKeyCodec codec, int[] key, SortedBag rows) {
-    this.layout = layout;
-    this.codec = codec;
-    this.key = key;
-    this.rows = rows;
-  }
-
-  /** Receives a row by place; the array is never written again. */
+  /** Receives a row by place; the bytes are only valid during the call. */
   @FunctionalInterface
-  public interface RowVisitor {
+  interface RowVisitor {
     /** Answers whether to go on. */
     boolean visit(byte[] bytes, int at);
   }
 
-  public RowLayout layout() {
-    return layout;
-  }
-
-  public Schema schema() {
-    return layout.schema();
-  }
+  RowLayout layout();
 
   /** The columns rows are ordered by. */
-  public int[] key() {
-    return key.clone();
-  }
+  int[] key();
 
   /** The exact number of rows, in O(1). */
-  public long count() {
-    return rows.weight();
+  long count();
+
+  /** Heap that these rows alone hold, in bytes; 0 if they are read from operator state. */
+  long heapBytes();
+
+  /**
+   * Visits the rows with {@code from <= key < to}.
+   *
+   * @param from encoded key or leading part of one, or null for the start
+   * @param to encoded key or leading part of one, or null for the end
+   */
+  void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor);
+
+  /** Gives all rows in pages of a bounded size; a page is reused once the sink returns. */
+  void scan(Consumer<Page> sink);
+
+  /**
+   * Visits the rows with a key, or with the leading columns of one.
+   *
+   * @throws IllegalArgumentException if a value does not fit its column
+   */
+  default void find(Object[] values, RowVisitor visitor) {
+    prefix(encodeKey(values), false, visitor);
   }
 
-  public long heapBytes() {
-    return rows.heapBytes();
+  default Schema schema() {
+    return layout().schema();
   }
 
   /**
@@ -66,9 +68,9 @@ public final class RelationVersion {
    * @param values boxed values of the leading key columns
    * @throws IllegalArgumentException if a value does not fit its column
    */
-  public byte[] encodeKey(Object... values) {
-    int[] leading = Arrays.copyOf(key, values.length);
-    RowLayout keyLayout = new RowLayout(layout.schema().project(leading));
+  default byte[] encodeKey(Object... values) {
+    int[] leading = Arrays.copyOf(key(), values.length);
+    RowLayout keyLayout = new RowLayout(schema().project(leading));
     RowWriter writer = new RowWriter(keyLayout, 64);
     writer.begin();
     BoxedRows.write(writer, values);
@@ -80,8 +82,8 @@ public final class RelationVersion {
   }
 
   /** The bytes all keys start with whose next column, a VARCHAR, starts with the text. */
-  public byte[] encodeTextPrefix(byte[] leadingKey, int column, String text) {
-    ColumnType type = layout.schema().type(key[column]);
+  default byte[] encodeTextPrefix(byte[] leadingKey, int column, String text) {
+    ColumnType type = schema().type(key()[column]);
     SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
     sink.put(leadingKey, 0, leadingKey.length);
     if (type.nullable()) {
@@ -97,7 +99,7 @@ public final class RelationVersion {
   }
 
   /** Visits the rows whose key starts with the bytes given, in order. */
-  public void prefix(byte[] keyPrefix, boolean descending, RowVisitor visitor) {
+  default void prefix(byte[] keyPrefix, boolean descending, RowVisitor visitor) {
     range(keyPrefix, successor(keyPrefix), descending, visitor);
   }
 
@@ -113,79 +115,5 @@ public final class RelationVersion {
     byte[] end = Arrays.copyOf(prefix, last + 1);
     end[last]++;
     return end;
-  }
-
-  /**
-   * Visits the rows with {@code from <= key < to}.
-   *
-   * @param from encoded key or leading part of one, or null for the start
-   * @param to encoded key or leading part of one, or null for the end
-   */
-  public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
-    SortedBag.Cursor cursor = rows.cursor();
-    boolean there;
-    if (!descending) {
-      there = from == null ? cursor.first() : cursor.seek(from, 0, from.length);
-    } else if (to == null) {
-      there = cursor.last();
-    } else {
-      there = cursor.seek(to, 0, to.length) ? cursor.previous() : cursor.last();
-    }
-    while (there) {
-      byte[] bound = descending ? from : to;
-      if (bound != null) {
-        int order =
-            Arrays.compareUnsigned(
-                cursor.bytes(), cursor.start(), cursor.end(), bound, 0, bound.length);
-        if (descending ? order < 0 : order >= 0) {
-          return;
-        }
-      }
-      for (long n = cursor.weight(); n > 0; n--) {
-        if (!visitor.visit(cursor.bytes(), cursor.keyEnd())) {
-          return;
-        }
-      }
-      there = descending ? cursor.previous() : cursor.next();
-    }
-  }
-
-  /** Gives all rows in pages of a bounded size; a page is reused once the sink returns. */
-  public void scan(Consumer<Page> sink) {
-    Page page = new Page(layout);
-    SortedBag.Cursor cursor = rows.cursor();
-    for (boolean there = cursor.first(); there; there = cursor.next()) {
-      page.append(cursor.bytes(), cursor.keyEnd(), cursor.end() - cursor.keyEnd(), cursor.weight());
-      if (page.size() >= PIECE_ROWS) {
-        sink.accept(page);
-        page.clear();
-      }
-    }
-    if (!page.isEmpty()) {
-      sink.accept(page);
-    }
-  }
-
-  /** Gives the changes that lead from an older version to this one. */
-  public void changesSince(RelationVersion older, Consumer<Page> sink) {
-    Page page = new Page(layout);
-    rows.differenceFrom(
-        older.rows,
-        (bytes, from, keyEnd, to, weight) -> {
-          page.append(bytes, keyEnd, to - keyEnd, weight);
-          if (page.size() >= PIECE_ROWS) {
-            sink.accept(page);
-            page.clear();
-          }
-        });
-    if (!page.isEmpty()) {
-      sink.accept(page);
-    }
-  }
-
-  /** This version with a delta applied, for statements of an open transaction. */
-  public RelationVersion with(Page delta) {
-    return new RelationVersion(
-        layout, codec, key, new ViewStore(layout.schema(), key).applied(rows, delta));
   }
 }

@@ -7,9 +7,10 @@ import java.util.Map;
 /**
  * All relations at one epoch: what a reader gets with one pointer read. It stands for an exact
  * prefix of every input: of the ledger up to a sequence, of each source up to a position.
- * Immutable.
+ * Immutable; its relations' rows can be read while it is {@link Pinned}.
  *
  * @param epoch the epoch's number
+ * @param version the stores' version that it shows
  * @param sequence the last append of the ledger it holds
  * @param positions how far each input was read, by the number of the stream, table or shared
  *     connection
@@ -19,6 +20,7 @@ import java.util.Map;
  */
 public record Snapshot(
     long epoch,
+    long version,
     long sequence,
     Map<Long, SourcePosition> positions,
     Map<Long, RelationVersion> relations,
@@ -48,9 +50,9 @@ public record Snapshot(
   }
 
   /** This snapshot with one relation in another version, for statements of an open transaction. */
-  public Snapshot with(long id, RelationVersion version) {
+  public Snapshot with(long id, RelationVersion changed) {
     Map<Long, RelationVersion> copy = new java.util.HashMap<>(relations);
-    copy.put(id, version);
-    return new Snapshot(epoch, sequence, positions, copy, amiss);
+    copy.put(id, changed);
+    return new Snapshot(epoch, version, sequence, positions, copy, amiss);
   }
 }

@@ -143,8 +143,8 @@ public final class ViewStore {
     rows = other.rows;
   }
 
-  public RelationVersion version() {
-    return new RelationVersion(layout, codec, key, rows);
+  public TreeVersion version() {
+    return new TreeVersion(layout, codec, key, rows);
   }
 
   /** Heap held, in bytes: the newest version and the scratch space for the next. */

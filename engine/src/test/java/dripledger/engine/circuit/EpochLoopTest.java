@@ -10,7 +10,6 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
-import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
@@ -48,7 +47,13 @@ class EpochLoopTest {
   private static LiveNode distinct(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
     PlanNode plan = new PlanNode.Aggregate(source, new int[] {0}, List.of(), SCHEMA);
-    return LiveNode.view(id, "view" + id, new Circuit(plan), new ViewStore(SCHEMA, new int[] {0}));
+    return LiveNode.view(id, "view" + id, new Circuit(plan), SCHEMA, new int[] {0});
+  }
+
+  /** A view whose rows are kept apart. */
+  private static LiveNode kept(long id, long reads) {
+    PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
+    return LiveNode.view(id, "view" + id, new Circuit(source), SCHEMA, new int[] {0});
   }
 
   @Test
@@ -70,7 +75,7 @@ class EpochLoopTest {
   @Test
   void aCircuitThatFailsStopsAloneWithWhatReadsIt() throws Exception {
     try (EpochLoop loop = loop(1 << 20)) {
-      LiveNode bad = distinct(3, 1);
+      LiveNode bad = kept(3, 1);
       LiveNode reader = distinct(4, 3);
       LiveNode good = distinct(5, 2);
       loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));

@@ -7,6 +7,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.io.IOException;
@@ -38,26 +39,43 @@ class ViewsController {
     this.mapper = mapper;
   }
 
-  private record Read(RelationVersion version, long epoch, boolean unique) {}
+  /** A relation that stays readable until this is closed. */
+  private record Read(RelationVersion version, long epoch, boolean unique, Pinned pinned)
+      implements AutoCloseable {
+    @Override
+    public void close() {
+      pinned.close();
+    }
+  }
 
   private Read read(String name) {
-    Snapshot snapshot = engine.snapshot();
     CatalogObject object = engine.object(name);
     boolean unique =
         object instanceof CatalogObject.Table
             || object instanceof CatalogObject.MaterializedView m && m.key() != null;
-    return new Read(Engine.relation(object, snapshot), snapshot.epoch(), unique);
+    Pinned pinned = engine.pin();
+    try {
+      Snapshot snapshot = pinned.snapshot();
+      return new Read(Engine.relation(object, snapshot), snapshot.epoch(), unique, pinned);
+    } catch (RuntimeException e) {
+      pinned.close();
+      throw e;
+    }
   }
 
   @GetMapping(path = "/api/v1/views/{name}/rows/{key}", produces = MediaType.APPLICATION_JSON_VALUE)
   String byKey(@PathVariable String name, @PathVariable String key) throws IOException {
-    Read read = read(name);
+    try (Read read = read(name)) {
+      return byKey(name, key, read);
+    }
+  }
+
+  private String byKey(String name, String key, Read read) throws IOException {
     RelationVersion version = read.version;
     Object[] values = keyValues(version, key);
     List<Object[]> rows = new ArrayList<>();
-    version.prefix(
-        version.encodeKey(values),
-        false,
+    version.find(
+        values,
         (bytes, at) -> {
           rows.add(BoxedRows.read(version.layout(), bytes, at));
           return rows.size() < MAX_LIMIT;
@@ -103,7 +121,14 @@ class ViewsController {
       throw new EngineException(
           Code.INVALID, "prefix does not go with from and to", "use one or the other");
     }
-    Read read = read(name);
+    try (Read read = read(name)) {
+      return range(read, from, to, prefix, order.equals("desc"), limit);
+    }
+  }
+
+  private String range(
+      Read read, String from, String to, String prefix, boolean descending, int limit)
+      throws IOException {
     RelationVersion version = read.version;
     List<Object[]> rows = new ArrayList<>();
     boolean[] more = new boolean[1];
@@ -115,7 +140,6 @@ class ViewsController {
           }
           return rows.add(BoxedRows.read(version.layout(), bytes, at));
         };
-    boolean descending = order.equals("desc");
     if (prefix != null) {
       version.prefix(encodePrefix(version, prefix), descending, collect);
     } else {
@@ -131,8 +155,9 @@ class ViewsController {
 
   @GetMapping("/api/v1/views/{name}/count")
   Map<String, Object> count(@PathVariable String name) {
-    Read read = read(name);
-    return Map.of("epoch", read.epoch, "count", read.version.count());
+    try (Read read = read(name)) {
+      return Map.of("epoch", read.epoch, "count", read.version.count());
+    }
   }
 
   private static String keyNames(RelationVersion version) {

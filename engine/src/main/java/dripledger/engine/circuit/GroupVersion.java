@@ -1,0 +1,215 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.view.RelationVersion;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+import java.util.function.Consumer;
+
+/**
+ * The rows of a grouped view at one version, read from the operator's own state: nothing is copied.
+ * A look-up by the whole key goes by its hash; an order is made when first asked for, see {@link
+ * GroupOrder}.
+ */
+final class GroupVersion implements RelationVersion {
+  private final GroupAggregate groups;
+  private final KeyedStore store;
+  private final int[] key;
+  private final int[] keyColumns;
+  private final long version;
+  private final long count;
+  private final long membership;
+
+  /**
+   * @param key the columns rows are ordered by, or null for all
+   * @param keyColumns for each group column which of the view's columns it is, or null if the key
+   *     is not the group columns as they are
+   */
+  GroupVersion(
+      GroupAggregate groups,
+      int[] key,
+      int[] keyColumns,
+      long version,
+      long count,
+      long membership) {
+    this.groups = groups;
+    this.store = groups.store();
+    this.keyColumns = keyColumns;
+    this.version = version;
+    this.count = count;
+    this.membership = membership;
+    if (key != null) {
+      this.key = key;
+    } else {
+      this.key = new int[groups.rowLayout().columns()];
+      Arrays.setAll(this.key, i -> i);
+    }
+  }
+
+  @Override
+  public RowLayout layout() {
+    return groups.rowLayout();
+  }
+
+  @Override
+  public int[] key() {
+    return key.clone();
+  }
+
+  @Override
+  public long count() {
+    return count;
+  }
+
+  @Override
+  public long heapBytes() {
+    return 0;
+  }
+
+  /** Makes rows of blocks, one after the other. Belongs to one thread. */
+  private final class Reader {
+    private final long[] words = new long[store.keyWords() + store.stateWords()];
+    private final Page between = new Page(groups.groupLayout(), 1);
+    private final Page page;
+
+    Reader(int expectedRows) {
+      page = new Page(layout(), expectedRows);
+    }
+
+    /** Appends the row of a block, if it had one then. */
+    boolean append(int block) {
+      return store.read(block, version, words) && appendRead();
+    }
+
+    boolean appendRead() {
+      if (!groups.isShown(words)) {
+        return false;
+      }
+      RowWriter writer = page.begin();
+      if (!groups.row(words, 0, words, store.keyWords(), between, writer)) {
+        page.abort();
+        return false;
+      }
+      page.commit(1);
+      return true;
+    }
+  }
+
+  private void refuseIfGone() {
+    if (!store.valid(version)) {
+      throw new IllegalStateException("a snapshot was read that nobody holds");
+    }
+  }
+
+  @Override
+  public void scan(Consumer<Page> sink) {
+    Reader reader = new Reader(256);
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      reader.append(block);
+      if (reader.page.size() >= PIECE_ROWS) {
+        refuseIfGone();
+        sink.accept(reader.page);
+        reader.page.clear();
+      }
+    }
+    refuseIfGone();
+    if (!reader.page.isEmpty()) {
+      sink.accept(reader.page);
+    }
+  }
+
+  @Override
+  public void find(Object[] values, RowVisitor visitor) {
+    if (keyColumns == null || values.length != key.length) {
+      RelationVersion.super.find(values, visitor);
+      return;
+    }
+    RowLayout keyLayout = groups.keys().layout();
+    Object[] ordered = new Object[values.length];
+    for (int g = 0; g < ordered.length; g++) {
+      for (int k = 0; k < key.length; k++) {
+        if (key[k] == keyColumns[g]) {
+          ordered[g] = values[k];
+        }
+      }
+    }
+    RowWriter writer = new RowWriter(keyLayout, 64);
+    writer.begin();
+    BoxedRows.write(writer, ordered);
+    writer.finish();
+    long[] wanted = new long[store.keyWords()];
+    if (!groups.keys().encodeKey(writer.bytes(), writer.start(), wanted)) {
+      return;
+    }
+    Reader reader = new Reader(1);
+    int block = store.lookup(store.hashOf(wanted, 0), wanted, version, reader.words);
+    refuseIfGone();
+    if (block != KeyedStore.NONE && reader.appendRead()) {
+      refuseIfGone();
+      visitor.visit(reader.page.bytes(), reader.page.start(0));
+    }
+  }
+
+  @Override
+  public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
+    GroupOrder order = order();
+    int first = from == null ? 0 : order.from(from);
+    int end = to == null ? order.blocks().length : order.from(to);
+    Reader reader = new Reader(1);
+    for (int i = 0; i < end - first; i++) {
+      int block = order.blocks()[descending ? end - 1 - i : first + i];
+      reader.page.clear();
+      if (reader.append(block)) {
+        refuseIfGone();
+        if (!visitor.visit(reader.page.bytes(), reader.page.start(0))) {
+          return;
+        }
+      }
+    }
+    refuseIfGone();
+  }
+
+  private GroupOrder order() {
+    GroupOrder known = groups.order();
+    boolean keyIsGroups = keyColumns != null;
+    if (keyIsGroups && known != null && known.membership() == membership) {
+      return known;
+    }
+    GroupOrder made = sorted();
+    if (keyIsGroups) {
+      groups.order(made);
+    }
+    return made;
+  }
+
+  private record Place(byte[] key, int block) {}
+
+  private GroupOrder sorted() {
+    SortKeyCodec codec = new SortKeyCodec(layout(), key);
+    SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
+    List<Place> places = new ArrayList<>();
+    Reader reader = new Reader(1);
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      reader.page.clear();
+      if (reader.append(block)) {
+        sink.clear();
+        codec.encode(reader.page.bytes(), reader.page.start(0), sink);
+        places.add(new Place(sink.toByteArray(), block));
+      }
+    }
+    refuseIfGone();
+    places.sort((a, b) -> Arrays.compareUnsigned(a.key, b.key));
+    return new GroupOrder(
+        membership,
+        places.stream().map(Place::key).toArray(byte[][]::new),
+        places.stream().mapToInt(Place::block).toArray());
+  }
+}
