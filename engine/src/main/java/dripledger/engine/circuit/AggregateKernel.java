@@ -1,19 +1,198 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.plan.PlanNode;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.GeneratedCode;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.store.KeyedStore;
+import java.util.List;
 
-/** Adds one row to a group's state. Generated; without state of its own. */
+/**
+ * What an aggregate does for each row and each result, as one generated class: offsets are
+ * constants, and the everyday calls (COUNT, SUM and AVG of integers and short decimals, MIN and MAX
+ * of what only grows) are code in place. Calls with state of their own are called. Without state,
+ * so safe from any thread.
+ */
 public abstract class AggregateKernel {
-  /**
-   * Adds a row {@code weight} times.
-   *
-   * @param at the word with the number of rows; those of the calls follow
-   */
-  public abstract void add(byte[] bytes, int row, long weight, long[] state, int at);
+  /** The calls that are not generated, by number. */
+  public interface Others {
+    void add(int call, byte[] bytes, int row, long weight, long[] state, int at);
 
-  static AggregateKernel of(
-      PlanNode.Aggregate plan, RowLayout input, int firstState, boolean appendOnly) {
-    return null;
+    void write(int call, long[] state, int at, RowWriter out);
+  }
+
+  /**
+   * Adds rows to their groups' blocks, which are ready to be changed.
+   *
+   * @param rows where each row starts
+   */
+  public abstract void add(
+      byte[] bytes,
+      int[] rows,
+      long[] weights,
+      int count,
+      KeyedStore groups,
+      int[] blocks,
+      Others others);
+
+  /** Sets the result columns from a group's state. */
+  public abstract void write(long[] state, int at, RowWriter out, Others others);
+
+  /** What the generator knows of one call. */
+  record Slot(AggregateCall call, int word, boolean generated) {}
+
+  /** Whether a call has code of its own here. */
+  static boolean isGenerated(AggregateCall call, RowLayout input, boolean appendOnly) {
+    if (call.distinct() && !call.function().isExtreme()) {
+      return false;
+    }
+    ColumnType type =
+        call.arguments().length == 0 ? null : input.schema().type(call.arguments()[0]);
+    return switch (call.function()) {
+      case COUNT -> true;
+      case SUM -> !type.isVariable() && !type.kind().isFloating();
+      case AVG -> !type.isVariable() && !type.kind().isFloating();
+      case MIN, MAX -> appendOnly && !type.isVariable() && !type.kind().isFloating();
+      default -> false;
+    };
+  }
+
+  /**
+   * Generates the kernel of an aggregate.
+   *
+   * @param firstColumn of the results in the row written
+   */
+  static AggregateKernel of(List<Slot> calls, RowLayout input, int firstColumn) {
+    StringBuilder add = new StringBuilder();
+    StringBuilder write = new StringBuilder();
+    for (int i = 0; i < calls.size(); i++) {
+      add(calls.get(i), i, input, add);
+      write(calls.get(i), i, firstColumn + i, write);
+    }
+    String source =
+        "import dripledger.engine.row.Bytes;\n"
+            + "import dripledger.engine.row.RowWriter;\n"
+            + "import dripledger.engine.store.KeyedStore;\n"
+            + "import dripledger.engine.circuit.AggregateKernel;\n"
+            + "public final class "
+            + GeneratedCode.NAME
+            + " extends AggregateKernel {\n"
+            + "  public void add(byte[] b, int[] rows, long[] weights, int count, KeyedStore groups,"
+            + " int[] blocks, AggregateKernel.Others others) {\n"
+            + "    for (int i = 0; i < count; i++) {\n"
+            + "      long w = weights[i];\n"
+            + "      if (w == 0) { continue; }\n"
+            + "      int o = rows[i];\n"
+            + "      long[] s = groups.page(blocks[i]);\n"
+            + "      int at = groups.state(blocks[i]);\n"
+            + "      long n = s[at] + w;\n"
+            + "      s[at] = n;\n"
+            + "      if (n == 0) { groups.ending(); }\n"
+            + add
+            + "    }\n  }\n"
+            + "  public void write(long[] s, int at, RowWriter out, AggregateKernel.Others others) {\n"
+            + write
+            + "  }\n}\n";
+    try {
+      return (AggregateKernel)
+          GeneratedCode.compile("Aggregate", source).getDeclaredConstructor().newInstance();
+    } catch (ReflectiveOperationException e) {
+      throw new IllegalStateException("generated code cannot be used:\n" + source, e);
+    }
+  }
+
+  private static String isNull(int column) {
+    return "(b[o + " + (column >>> 3) + "] & " + (1 << (column & 7)) + ") != 0";
+  }
+
+  private static String slot(RowLayout input, int column) {
+    return "Bytes.getLong(b, o + " + input.slotOffset(column) + ")";
+  }
+
+  private static void add(Slot slot, int number, RowLayout input, StringBuilder out) {
+    AggregateCall call = slot.call;
+    if (!slot.generated) {
+      out.append("      others.add(" + number + ", b, o, w, s, at);\n");
+      return;
+    }
+    String guard = "";
+    if (call.filterColumn() >= 0) {
+      int filter = call.filterColumn();
+      guard += "!(" + isNull(filter) + ") && " + slot(input, filter) + " != 0 && ";
+    }
+    for (int argument : call.arguments()) {
+      if (input.schema().type(argument).nullable()) {
+        guard += "!(" + isNull(argument) + ") && ";
+      }
+    }
+    out.append("      " + (guard.isEmpty() ? "" : "if (" + guard + "true) ") + "{\n");
+    String word = "s[at + " + slot.word + "]";
+    String next = "s[at + " + (slot.word + 1) + "]";
+    String third = "s[at + " + (slot.word + 2) + "]";
+    String value = call.arguments().length == 0 ? "" : slot(input, call.arguments()[0]);
+    switch (call.function()) {
+      case COUNT -> out.append("        " + word + " += w;\n");
+      case MIN, MAX -> {
+        String better = call.function() == AggregateCall.Function.MAX ? ">" : "<";
+        out.append("        long v = " + value + ";\n");
+        out.append("        if (" + word + " == 0 || v " + better + " " + next + ") {\n");
+        out.append("          " + word + " = 1;\n          " + next + " = v;\n        }\n");
+      }
+      default -> {
+        if (isLongSum(call)) {
+          out.append("        " + word + " += " + value + " * w;\n");
+          if (call.output().type().nullable()) {
+            out.append("        " + next + " += w;\n");
+          }
+        } else {
+          out.append("        long v = " + value + ";\n");
+          out.append("        long low = v * w;\n");
+          out.append("        long sum = " + word + " + low;\n");
+          out.append("        " + word + " = sum;\n");
+          out.append(
+              "        "
+                  + next
+                  + " += Math.multiplyHigh(v, w)"
+                  + " + (Long.compareUnsigned(sum, low) < 0 ? 1L : 0L);\n");
+          out.append("        " + third + " += w;\n");
+        }
+      }
+    }
+    out.append("      }\n");
+  }
+
+  private static boolean isLongSum(AggregateCall call) {
+    return call.function() == AggregateCall.Function.SUM
+        && call.output().type().kind() == Kind.BIGINT;
+  }
+
+  private static void write(Slot slot, int number, int column, StringBuilder out) {
+    AggregateCall call = slot.call;
+    String word = "s[at + " + slot.word + "]";
+    String next = "s[at + " + (slot.word + 1) + "]";
+    if (slot.generated && call.function() == AggregateCall.Function.COUNT) {
+      out.append("    out.setLong(" + column + ", " + word + ");\n");
+    } else if (slot.generated && isLongSum(call)) {
+      String set = "out.setLong(" + column + ", " + word + ");";
+      out.append(
+          call.output().type().nullable()
+              ? "    if (" + next + " == 0) { out.setNull(" + column + "); } else { " + set + " }\n"
+              : "    " + set + "\n");
+    } else if (slot.generated && call.function().isExtreme()) {
+      out.append(
+          "    if ("
+              + word
+              + " == 0) { out.setNull("
+              + column
+              + "); } else { out.setLong("
+              + column
+              + ", "
+              + next
+              + "); }\n");
+    } else {
+      out.append("    others.write(" + number + ", s, at, out);\n");
+    }
   }
 }

@@ -8,6 +8,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
+import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
 import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
@@ -141,6 +142,15 @@ public final class Circuit {
     if (own == null) {
       operators.forEach(Operator::close);
     }
+  }
+
+  /**
+   * The result as its clock has just shown it, if it is stored; by the writer.
+   *
+   * @param key the columns it is ordered by, or null for all
+   */
+  public RelationVersion version(int[] key, long version) {
+    return stored.version(key, keyColumns(key), version);
   }
 
   /** Whether the rows that change are to be made, or only kept. */

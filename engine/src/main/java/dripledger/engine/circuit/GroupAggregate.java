@@ -78,6 +78,9 @@ final class GroupAggregate implements Operator {
   private final long[] keyWords;
   private final long[] hashes = new long[BLOCK];
   private final int[] blocks = new int[BLOCK];
+  private final int[] rows = new int[BLOCK];
+  private final long[] weights = new long[BLOCK];
+  private final AggregateKernel.Others others = new OtherCalls();
 
   /**
    * How one call is kept: by an accumulator at an offset, or by ordered values and their result.
@@ -147,7 +150,14 @@ final class GroupAggregate implements Operator {
     groups.onRelease(keys::release);
     blocksSaved = new StoredBlocks(groups, versions);
     keyWords = new long[BLOCK * keys.words()];
-    kernel = AggregateKernel.of(plan, input, calls.length == 0 ? 0 : FIRST_STATE, appendOnly);
+    List<AggregateKernel.Slot> slots = new ArrayList<>();
+    for (int i = 0; i < calls.length; i++) {
+      AggregateCall call = plan.calls().get(i);
+      slots.add(
+          new AggregateKernel.Slot(
+              call, calls[i].stateOffset, AggregateKernel.isGenerated(call, input, appendOnly)));
+    }
+    kernel = AggregateKernel.of(slots, input, groupCount);
   }
 
   @Override
@@ -181,17 +191,18 @@ final class GroupAggregate implements Operator {
     groups.findAhead(keyWords, hashes, blocks, count);
     for (int i = 0; i < count; i++) {
       long weight = delta.weight(from + i);
+      weights[i] = weight;
+      rows[i] = delta.start(from + i);
       if (weight == 0) {
         continue;
       }
-      int block = blocks[i];
-      if (block == KeyedStore.NONE) {
-        block = groups.changeOrInsert(hashes[i], keyWords[i]);
+      if (blocks[i] == KeyedStore.NONE) {
+        blocks[i] = groups.changeOrInsert(hashes[i], keyWords[i]);
       } else {
-        groups.change(block);
+        groups.change(blocks[i]);
       }
-      add(groups.page(block), groups.state(block), bytes, delta.start(from + i), weight);
     }
+    kernel.add(bytes, rows, weights, count, groups, blocks, others);
   }
 
   private void pushBlock(Page delta, int from, int to) {
@@ -205,31 +216,36 @@ final class GroupAggregate implements Operator {
     groups.findAhead(keyWords, hashes, blocks, count, words);
     for (int i = 0; i < count; i++) {
       long weight = delta.weight(from + i);
+      weights[i] = weight;
+      rows[i] = delta.start(from + i);
       if (weight == 0) {
         continue;
       }
-      int block = blocks[i];
-      if (block == KeyedStore.NONE) {
-        block = groups.changeOrInsert(hashes[i], keyWords, i * words);
+      if (blocks[i] == KeyedStore.NONE) {
+        blocks[i] = groups.changeOrInsert(hashes[i], keyWords, i * words);
       } else {
-        groups.change(block);
+        groups.change(blocks[i]);
       }
-      add(groups.page(block), groups.state(block), bytes, delta.start(from + i), weight);
     }
+    kernel.add(bytes, rows, weights, count, groups, blocks, others);
   }
 
-  private void add(long[] state, int at, byte[] bytes, int row, long weight) {
-    long rows = state[at] + weight;
-    state[at] = rows;
-    if (rows == 0) {
-      groups.ending();
+  /** The calls that are kept by objects. */
+  private final class OtherCalls implements AggregateKernel.Others {
+    @Override
+    public void add(int number, byte[] bytes, int row, long weight, long[] state, int at) {
+      update(calls[number], bytes, row, weight, state, at);
     }
-    if (kernel != null) {
-      kernel.add(bytes, row, weight, state, at);
-      return;
-    }
-    for (Call call : calls) {
-      update(call, bytes, row, weight, state, at);
+
+    @Override
+    public void write(int number, long[] state, int at, RowWriter out) {
+      Call call = calls[number];
+      int column = groupCount + number;
+      if (call.ordered != null) {
+        call.ordered.write(state, at + call.stateOffset, blobs, out, column);
+      } else {
+        call.accumulator.write(state, at + call.stateOffset, blobs, out, column);
+      }
     }
   }
 
@@ -269,7 +285,7 @@ final class GroupAggregate implements Operator {
       return LEFT_OUT;
     } catch (RuntimeException e) {
       out.abort();
-      if (middle.isEmpty()) {
+      if (program == null || middle.isEmpty()) {
         rejects.add(place, keys.row(keyPage, key), 0, weight, e);
       } else {
         rejects.add(finishPlace, middle.bytes(), middle.start(0), weight, e);
@@ -281,22 +297,17 @@ final class GroupAggregate implements Operator {
   /**
    * Sets the columns of a row from a key and a state. Any thread.
    *
-   * @param between for the group's row, if something is made of it; empty if already that fails
+   * @param between for the group's row, if something is made of it (else it may be null); empty if
+   *     already that fails
    * @return whether there is a row
    */
   boolean row(long[] keyPage, int key, long[] state, int at, Page between, RowWriter writer) {
-    between.clear();
+    if (program != null) {
+      between.clear();
+    }
     RowWriter target = program == null ? writer : between.begin();
     keys.write(keyPage, key, target);
-    for (int i = 0; i < calls.length; i++) {
-      Call call = calls[i];
-      int column = groupCount + i;
-      if (call.ordered != null) {
-        call.ordered.write(state, at + call.stateOffset, blobs, target, column);
-      } else {
-        call.accumulator.write(state, at + call.stateOffset, blobs, target, column);
-      }
-    }
+    kernel.write(state, at, target, others);
     if (program == null) {
       return true;
     }
@@ -452,6 +463,11 @@ final class GroupAggregate implements Operator {
 
   GroupKeys keys() {
     return keys;
+  }
+
+  /** Whether something is made of a group's row. */
+  boolean isFinished() {
+    return program != null;
   }
 
   /** The layout of the rows put out. */

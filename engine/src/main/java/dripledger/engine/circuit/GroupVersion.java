@@ -72,31 +72,28 @@ final class GroupVersion implements RelationVersion {
     return 0;
   }
 
-  /** Makes rows of blocks, one after the other. Belongs to one thread. */
+  /** Makes a row of a block at a time. Belongs to one thread. */
   private final class Reader {
     private final long[] words = new long[store.keyWords() + store.stateWords()];
-    private final Page between = new Page(groups.groupLayout(), 1);
-    private final Page page;
+    private final Page between = groups.isFinished() ? new Page(groups.groupLayout(), 1) : null;
+    private final RowWriter writer = new RowWriter(layout(), layout().fixedBytes() + 32);
 
-    Reader(int expectedRows) {
-      page = new Page(layout(), expectedRows);
+    /** Writes the row of a block at the start of the writer, if it had one then. */
+    boolean read(int block) {
+      return store.read(block, version, words) && make();
     }
 
-    /** Appends the row of a block, if it had one then. */
-    boolean append(int block) {
-      return store.read(block, version, words) && appendRead();
-    }
-
-    boolean appendRead() {
+    /** Writes the row of the words that were read. */
+    boolean make() {
       if (!groups.isShown(words)) {
         return false;
       }
-      RowWriter writer = page.begin();
+      writer.truncate(0);
+      writer.begin();
       if (!groups.row(words, 0, words, store.keyWords(), between, writer)) {
-        page.abort();
         return false;
       }
-      page.commit(1);
+      writer.finish();
       return true;
     }
   }
@@ -109,19 +106,28 @@ final class GroupVersion implements RelationVersion {
 
   @Override
   public void scan(Consumer<Page> sink) {
-    Reader reader = new Reader(256);
+    Page page = new Page(layout(), 256);
+    Page between = new Page(groups.groupLayout(), 1);
+    long[] words = new long[store.keyWords() + store.stateWords()];
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
-      reader.append(block);
-      if (reader.page.size() >= PIECE_ROWS) {
+      if (store.read(block, version, words) && groups.isShown(words)) {
+        RowWriter writer = page.begin();
+        if (groups.row(words, 0, words, store.keyWords(), between, writer)) {
+          page.commit(1);
+        } else {
+          page.abort();
+        }
+      }
+      if (page.size() >= PIECE_ROWS) {
         refuseIfGone();
-        sink.accept(reader.page);
-        reader.page.clear();
+        sink.accept(page);
+        page.clear();
       }
     }
     refuseIfGone();
-    if (!reader.page.isEmpty()) {
-      sink.accept(reader.page);
+    if (!page.isEmpty()) {
+      sink.accept(page);
     }
   }
 
@@ -148,12 +154,12 @@ final class GroupVersion implements RelationVersion {
     if (!groups.keys().encodeKey(writer.bytes(), writer.start(), wanted)) {
       return;
     }
-    Reader reader = new Reader(1);
+    Reader reader = new Reader();
     int block = store.lookup(store.hashOf(wanted, 0), wanted, version, reader.words);
     refuseIfGone();
-    if (block != KeyedStore.NONE && reader.appendRead()) {
+    if (block != KeyedStore.NONE && reader.make()) {
       refuseIfGone();
-      visitor.visit(reader.page.bytes(), reader.page.start(0));
+      visitor.visit(reader.writer.bytes(), 0);
     }
   }
 
@@ -162,13 +168,12 @@ final class GroupVersion implements RelationVersion {
     GroupOrder order = order();
     int first = from == null ? 0 : order.from(from);
     int end = to == null ? order.blocks().length : order.from(to);
-    Reader reader = new Reader(1);
+    Reader reader = new Reader();
     for (int i = 0; i < end - first; i++) {
       int block = order.blocks()[descending ? end - 1 - i : first + i];
-      reader.page.clear();
-      if (reader.append(block)) {
+      if (reader.read(block)) {
         refuseIfGone();
-        if (!visitor.visit(reader.page.bytes(), reader.page.start(0))) {
+        if (!visitor.visit(reader.writer.bytes(), 0)) {
           return;
         }
       }
@@ -195,13 +200,12 @@ final class GroupVersion implements RelationVersion {
     SortKeyCodec codec = new SortKeyCodec(layout(), key);
     SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
     List<Place> places = new ArrayList<>();
-    Reader reader = new Reader(1);
+    Reader reader = new Reader();
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
-      reader.page.clear();
-      if (reader.append(block)) {
+      if (reader.read(block)) {
         sink.clear();
-        codec.encode(reader.page.bytes(), reader.page.start(0), sink);
+        codec.encode(reader.writer.bytes(), 0, sink);
         places.add(new Place(sink.toByteArray(), block));
       }
     }

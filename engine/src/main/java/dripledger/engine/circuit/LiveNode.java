@@ -257,9 +257,7 @@ public final class LiveNode {
     if (store != null) {
       return store.version();
     }
-    return id >= 0 && circuit != null
-        ? circuit.stored().version(key, circuit.keyColumns(key), version)
-        : null;
+    return id >= 0 && circuit != null ? circuit.version(key, version) : null;
   }
 
   /** Takes its place in a graph: from now on its state changes by the graph's clock. */

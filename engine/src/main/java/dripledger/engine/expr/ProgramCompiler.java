@@ -4,13 +4,10 @@ import dripledger.engine.EngineException;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
 import java.util.List;
-import java.util.concurrent.atomic.AtomicLong;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
-import org.codehaus.commons.compiler.CompileException;
-import org.codehaus.janino.SimpleCompiler;
 
 /**
  * Turns a filter and a projection into one compiled {@link RowProgram}. Each output column and the
@@ -18,8 +15,6 @@ import org.codehaus.janino.SimpleCompiler;
  * limits. Safe from any thread.
  */
 public final class ProgramCompiler {
-  private static final AtomicLong SEQUENCE = new AtomicLong();
-
   private final RexBuilder rexBuilder;
   private final Long now;
 
@@ -54,14 +49,12 @@ public final class ProgramCompiler {
       methods.append(code.columnMethod("column" + i, i, expand(projects.get(i)), out));
       run.append("    column").append(i).append("(b, o, out);\n");
     }
-    String name = "Program" + SEQUENCE.incrementAndGet();
     String source =
-        "package dripledger.engine.expr.generated;\n"
-            + "public final class "
-            + name
+        "public final class "
+            + GeneratedCode.NAME
             + " extends dripledger.engine.expr.RowProgram {\n"
             + "  private final dripledger.engine.row.RowLayout[] layouts;\n  public "
-            + name
+            + GeneratedCode.NAME
             + "(dripledger.engine.row.RowLayout[] layouts) { this.layouts = layouts; }\n"
             + code.fields()
             + "  public boolean run(byte[] b, int o, dripledger.engine.row.RowWriter out) {\n"
@@ -69,7 +62,7 @@ public final class ProgramCompiler {
             + "    return true;\n  }\n"
             + methods
             + "}\n";
-    return new CompiledProgram(instantiate(name, source, code.layouts()), in, out, identity);
+    return new CompiledProgram(instantiate(source, code.layouts()), in, out, identity);
   }
 
   private RexNode expand(RexNode node) {
@@ -88,19 +81,14 @@ public final class ProgramCompiler {
     return true;
   }
 
-  private static RowProgram instantiate(String name, String source, RowLayout[] layouts) {
+  private static RowProgram instantiate(String source, RowLayout[] layouts) {
     try {
-      SimpleCompiler compiler = new SimpleCompiler();
-      compiler.setParentClassLoader(ProgramCompiler.class.getClassLoader());
-      compiler.cook(source);
       return (RowProgram)
-          compiler
-              .getClassLoader()
-              .loadClass("dripledger.engine.expr.generated." + name)
+          GeneratedCode.compile("Program", source)
               .getDeclaredConstructor(RowLayout[].class)
               .newInstance((Object) layouts);
-    } catch (CompileException | ReflectiveOperationException e) {
-      throw new IllegalStateException("generated code does not compile:\n" + source, e);
+    } catch (ReflectiveOperationException e) {
+      throw new IllegalStateException("generated code cannot be used:\n" + source, e);
     }
   }
 
