@@ -41,7 +41,15 @@ public abstract class AggregateKernel {
   public abstract void write(long[] state, int at, RowWriter out, Others others);
 
   /** What the generator knows of one call. */
-  record Slot(AggregateCall call, int word, boolean generated) {}
+  record Slot(AggregateCall call, int word, boolean generated) {
+    /** Whether its result changes whenever a row comes or goes: then so does the group's row. */
+    boolean tellsEveryChange() {
+      return generated
+          && call.function() == AggregateCall.Function.COUNT
+          && call.arguments().length == 0
+          && call.filterColumn() < 0;
+    }
+  }
 
   /** Whether a call has code of its own here. */
   static boolean isGenerated(AggregateCall call, RowLayout input, boolean appendOnly) {

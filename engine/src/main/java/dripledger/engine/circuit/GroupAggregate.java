@@ -59,6 +59,7 @@ final class GroupAggregate implements Operator {
   private final OrderedValues[] ordered;
   private final DistinctValues[] distincts;
   private final AggregateKernel kernel;
+  private final boolean mayBeSame; // whether a row may stay the same although its state changed
   private final RowLayout groupLayout;
   private final RowLayout rowLayout;
   private final RowProgram program; // of the rows put out, or null
@@ -157,6 +158,7 @@ final class GroupAggregate implements Operator {
           new AggregateKernel.Slot(
               call, calls[i].stateOffset, AggregateKernel.isGenerated(call, input, appendOnly)));
     }
+    mayBeSame = program != null || slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
     kernel = AggregateKernel.of(slots, input, groupCount);
   }
 
@@ -361,7 +363,7 @@ final class GroupAggregate implements Operator {
     if (stays && shownAt >= 0) {
       page[state + shownAt] = after;
     }
-    if (after == SHOWN && oldRow >= 0) {
+    if (after == SHOWN && oldRow >= 0 && mayBeSame) {
       dropIfSame(oldRow);
     }
     if (!rowsWanted) {

@@ -42,6 +42,10 @@ public final class KeyedStore implements Versions.Versioned {
   private static final int PAGE_BLOCKS = 1 << PAGE_SHIFT;
   private static final int PAGE_MASK = PAGE_BLOCKS - 1;
   private static final int DEAD = 1;
+
+  /** Blocks looked at together. */
+  private static final int AHEAD = 128;
+
   private static final VarHandle WORD = MethodHandles.arrayElementVarHandle(long[].class);
   private static final VarHandle TABLE = MethodHandles.arrayElementVarHandle(long[][].class);
 
@@ -420,10 +424,28 @@ public final class KeyedStore implements Versions.Versioned {
   /** Walks the delta of the version that is written: for each block its old state and its new. */
   public void changes(ChangeSink sink) {
     undo.walk(
-        (page, at) -> {
-          int block = (int) page[at + 1];
-          sink.changed(block, (page[at] & DEAD) == 0, isLive(block), page, at + 2);
+        (page, from, end, step) -> {
+          for (int first = from; first < end; first += AHEAD * step) {
+            int last = Math.min(end, first + AHEAD * step);
+            lookAhead(page, first, last, step);
+            for (int at = first; at < last; at += step) {
+              int block = (int) page[at + 1];
+              sink.changed(block, (page[at] & DEAD) == 0, isLive(block), page, at + 2);
+            }
+          }
         });
+  }
+
+  /** Reads the blocks of records, so that their loads wait for memory together. */
+  private void lookAhead(long[] page, int from, int end, int step) {
+    long seen = 0;
+    for (int at = from; at < end; at += step) {
+      int block = (int) page[at + 1];
+      long[] home = page(block);
+      int header = header(block);
+      seen += home[header] + home[header + blockWords - 1];
+    }
+    touched = seen;
   }
 
   /** Blocks changed in the version that is written. */
@@ -464,10 +486,9 @@ public final class KeyedStore implements Versions.Versioned {
   private void noteDeaths(long version) {
     int[][] dead = {new int[64]};
     int[] count = new int[1];
-    undo.walk(
-        (page, at) -> {
-          int block = (int) page[at + 1];
-          if (!isLive(block)) {
+    changes(
+        (block, wasLive, isLive, record, old) -> {
+          if (!isLive) {
             if (count[0] == dead[0].length) {
               dead[0] = Arrays.copyOf(dead[0], count[0] * 2);
             }

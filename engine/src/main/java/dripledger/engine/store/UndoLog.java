@@ -88,19 +88,16 @@ final class UndoLog {
     return place & OFFSET_MASK;
   }
 
-  /** Takes the records of one version, in the order they were written. */
+  /** Takes records of one version, in the order they were written, a page at a time. */
   interface Walk {
-    void record(long[] page, int at);
+    /** Records from {@code from} on, {@code step} longs apart, before {@code end}. */
+    void records(long[] page, int from, int end, int step);
   }
 
   /** Visits the records of the version that is written. */
   void walk(Walk sink) {
     for (int p = 0; p < openCount; p++) {
-      long[] page = pages[open[p]];
-      int end = p + 1 < openCount ? lastStart + 1 : at;
-      for (int record = 1; record < end; record += recordLongs) {
-        sink.record(page, record);
-      }
+      sink.records(pages[open[p]], 1, p + 1 < openCount ? lastStart + 1 : at, recordLongs);
     }
   }
 
