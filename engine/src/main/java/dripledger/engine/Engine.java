@@ -15,6 +15,7 @@ import dripledger.engine.source.Reject;
 import dripledger.engine.source.Settled;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
+import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
@@ -53,6 +54,7 @@ public final class Engine implements AutoCloseable {
   private final Connectors connectors;
   private final Clock clock;
   private final SqlFrontEnd frontEnd = new SqlFrontEnd();
+  private final PreparedQueries prepared = new PreparedQueries();
   private final EpochLoop loop;
   private final QueryRunner runner;
   private final Definitions definitions;
@@ -250,16 +252,36 @@ public final class Engine implements AutoCloseable {
    */
   public void execute(
       String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
+    Result known = answerPrepared(script, arguments);
+    if (known != null) {
+      sink.accept(known);
+      return;
+    }
     try (Transaction transaction = new Transaction(id)) {
       for (SqlFrontEnd.Parsed parsed : frontEnd.parse(script)) {
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
         try {
           sink.accept(execute(command, parsed.text(), transaction));
+          if (command instanceof Command.Query && parsed.isWhole()) {
+            prepared.asked(script, frontEnd, catalog());
+          }
         } catch (EngineException e) {
           throw placed(e, parsed);
         }
       }
       transaction.finish();
+    }
+  }
+
+  /** The answer to a query that was asked before and need not be planned; or null. */
+  private Result answerPrepared(String script, Map<String, Object> arguments) {
+    PreparedQuery query = prepared.find(script, catalog());
+    Map<Integer, Object> values = query == null ? null : PreparedQueries.bound(query, arguments);
+    if (values == null) {
+      return null;
+    }
+    try (Pinned now = loop.pin()) {
+      return runner.answerBound(query, values, now.snapshot());
     }
   }
 

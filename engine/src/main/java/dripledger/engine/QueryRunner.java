@@ -7,6 +7,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.sql.Command;
+import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
@@ -40,18 +41,26 @@ final class QueryRunner {
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
   void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
-    run(plan, snapshot, sink, () -> false);
+    run(plan, null, snapshot, sink, () -> false);
   }
 
-  private void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink, BooleanSupplier enough) {
+  private void run(
+      PlanNode plan,
+      Map<Integer, Object> bound,
+      Snapshot snapshot,
+      Consumer<Page> sink,
+      BooleanSupplier enough) {
     Circuit circuit = Circuit.once(plan);
     Map<Long, RowLayout> layouts = new HashMap<>();
     sourceLayouts(plan, layouts);
+    Map<Long, Map<Integer, Object>> wanted = equalities(plan);
     for (long input : circuit.inputs()) {
       try {
         feed(
             input,
             layouts.get(input),
+            bound != null ? bound : wanted.getOrDefault(input, Map.of()),
+            bound != null,
             snapshot,
             page -> {
               circuit.feed(input, page);
@@ -97,14 +106,91 @@ final class QueryRunner {
 
   /** Gives everything a relation holds at the snapshot. */
   void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
+    feed(id, layout, Map.of(), false, snapshot, sink);
+  }
+
+  /**
+   * Gives what a relation holds at the snapshot.
+   *
+   * @param equalities columns that only rows of one value are asked of
+   * @param exactly whether no others may be given
+   */
+  private void feed(
+      long id,
+      RowLayout layout,
+      Map<Integer, Object> equalities,
+      boolean exactly,
+      Snapshot snapshot,
+      Consumer<Page> sink) {
     RelationVersion version = snapshot.readable(id);
     if (id < 0) {
       sink.accept(figures.apply(id));
     } else if (version != null) {
-      version.scan(sink);
+      if (!found(version, equalities, sink) && !exactly) {
+        version.scan(sink);
+      }
     } else {
       history.read(id, layout, snapshot, sink);
     }
+  }
+
+  /** Gives the rows by their key, if it is known so far that this is quicker than all of them. */
+  private static boolean found(
+      RelationVersion version, Map<Integer, Object> equalities, Consumer<Page> sink) {
+    int[] key = version.key();
+    int known = 0;
+    while (known < key.length && equalities.containsKey(key[known])) {
+      known++;
+    }
+    if (known == 0 || !version.finds(known)) {
+      return false;
+    }
+    Object[] values = new Object[known];
+    Arrays.setAll(values, i -> equalities.get(key[i]));
+    Page page = new Page(version.layout(), 1);
+    try {
+      version.find(
+          values,
+          (bytes, at) -> {
+            page.append(bytes, at, version.layout().length(bytes, at), 1);
+            if (page.size() >= RelationVersion.PIECE_ROWS) {
+              sink.accept(page);
+              page.clear();
+            }
+            return true;
+          });
+    } catch (IllegalArgumentException e) {
+      return false; // a value that does not fit its column, and so is in no row
+    }
+    if (!page.isEmpty()) {
+      sink.accept(page);
+    }
+    return true;
+  }
+
+  /** What the plan's filters ask of relations that it reads once. */
+  private static Map<Long, Map<Integer, Object>> equalities(PlanNode plan) {
+    Map<Long, Map<Integer, Object>> found = new HashMap<>();
+    Map<Long, Integer> reads = new HashMap<>();
+    equalities(plan, found, reads);
+    reads.forEach(
+        (id, times) -> {
+          if (times > 1) {
+            found.remove(id);
+          }
+        });
+    return found;
+  }
+
+  private static void equalities(
+      PlanNode plan, Map<Long, Map<Integer, Object>> found, Map<Long, Integer> reads) {
+    if (plan instanceof PlanNode.Source s) {
+      reads.merge(s.relationId(), 1, Integer::sum);
+    }
+    if (plan instanceof PlanNode.Transform t && t.input() instanceof PlanNode.Source s) {
+      found.put(s.relationId(), t.equalities());
+    }
+    plan.inputs().forEach(input -> equalities(input, found, reads));
   }
 
   static void sourceLayouts(PlanNode plan, Map<Long, RowLayout> into) {
@@ -114,14 +200,46 @@ final class QueryRunner {
     plan.inputs().forEach(i -> sourceLayouts(i, into));
   }
 
+  /**
+   * The whole answer of a query that was planned before.
+   *
+   * @param values of the columns that its parameters are compared with
+   * @return null if its relation cannot find rows by just these columns
+   */
+  Result.Rows answerBound(PreparedQuery query, Map<Integer, Object> values, Snapshot snapshot) {
+    if (!values.isEmpty()) {
+      RelationVersion version = snapshot.readable(query.relationId());
+      int[] key = version == null ? new int[0] : version.key();
+      for (int i = 0; i < values.size(); i++) {
+        if (i >= key.length || !values.containsKey(key[i])) {
+          return null;
+        }
+      }
+      if (!version.finds(values.size())) {
+        return null;
+      }
+    }
+    return answer(query.plan(), values.isEmpty() ? null : values, snapshot);
+  }
+
   /** The whole answer of a SELECT. */
   Result.Rows answer(Command.QueryPlan query, Snapshot snapshot) {
+    return answer(query, null, snapshot);
+  }
+
+  /**
+   * @param bound what the rows of the one relation read are found by, and the plan does not ask
+   *     again; or null
+   */
+  private Result.Rows answer(
+      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot) {
     RowLayout layout = new RowLayout(query.plan().schema());
     Comparator<Object[]> order = comparator(query.order());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
     List<Object[]> rows = new ArrayList<>();
     run(
         query.plan(),
+        bound,
         snapshot,
         page -> {
           for (int i = 0; i < page.size(); i++) {

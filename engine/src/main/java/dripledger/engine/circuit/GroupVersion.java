@@ -132,6 +132,13 @@ final class GroupVersion implements RelationVersion {
   }
 
   @Override
+  public boolean finds(int columns) {
+    GroupOrder known = groups.order();
+    return keyColumns != null
+        && (columns == key.length || known != null && known.membership() == membership);
+  }
+
+  @Override
   public void find(Object[] values, RowVisitor visitor) {
     if (keyColumns == null || values.length != key.length) {
       RelationVersion.super.find(values, visitor);

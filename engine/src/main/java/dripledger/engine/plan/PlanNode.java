@@ -4,6 +4,7 @@ import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.ProgramCompiler.CompiledProgram;
 import dripledger.engine.row.Schema;
 import java.util.List;
+import java.util.Map;
 
 /** A node of a physical plan; its inputs feed it deltas. */
 public sealed interface PlanNode {
@@ -53,12 +54,15 @@ public sealed interface PlanNode {
    *
    * @param filter the condition as text, or null
    * @param projections the output expressions as text
+   * @param equalities columns of the input that the filter holds to one value, boxed: who reads the
+   *     input may leave all other rows out
    */
   record Transform(
       PlanNode input,
       CompiledProgram program,
       String filter,
       List<String> projections,
+      Map<Integer, Object> equalities,
       Schema schema,
       int[] key)
       implements PlanNode {

@@ -17,6 +17,7 @@ import java.util.Arrays;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import org.apache.calcite.plan.RelOptUtil;
 import org.apache.calcite.rel.RelFieldCollation;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
@@ -28,11 +29,15 @@ import org.apache.calcite.rel.core.Union;
 import org.apache.calcite.rel.core.Values;
 import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexCall;
 import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexOver;
+import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.rex.RexVisitorImpl;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.type.SqlTypeName;
 
 /** Turns the SQL library's algebra into our plan. Single use, single thread. */
 final class PlanBuilder {
@@ -154,8 +159,42 @@ final class PlanBuilder {
         compiler.compile(below.schema(), filter, outputs, output),
         filter == null ? null : ExpressionText.of(filter, below.schema().names()),
         texts,
+        equalities(filter, below.schema()),
         output,
         projectKey(below.key(), outputs));
+  }
+
+  /** The columns that a condition holds to a constant, with the value. */
+  private Map<Integer, Object> equalities(RexNode filter, Schema input) {
+    Map<Integer, Object> found = new HashMap<>();
+    if (filter != null) {
+      for (RexNode each : RelOptUtil.conjunctions(RexUtil.expandSearch(rexBuilder, null, filter))) {
+        if (each instanceof RexCall call && call.isA(SqlKind.EQUALS)) {
+          equality(call.getOperands().get(0), call.getOperands().get(1), input, found);
+          equality(call.getOperands().get(1), call.getOperands().get(0), input, found);
+        }
+      }
+    }
+    return Map.copyOf(found);
+  }
+
+  private static void equality(
+      RexNode column, RexNode value, Schema input, Map<Integer, Object> into) {
+    if (!(column instanceof RexInputRef ref)
+        || !(value instanceof RexLiteral literal)
+        || literal.isNull()) {
+      return;
+    }
+    ColumnType type = input.type(ref.getIndex());
+    if (type.kind().isInteger() && SqlTypeName.EXACT_TYPES.contains(literal.getTypeName())) {
+      java.math.BigDecimal number = literal.getValueAs(java.math.BigDecimal.class);
+      if (number.stripTrailingZeros().scale() <= 0 && number.precision() - number.scale() < 19) {
+        into.put(ref.getIndex(), number.longValue());
+      }
+    } else if (type.kind() == ColumnType.Kind.VARCHAR
+        && SqlTypeName.CHAR_TYPES.contains(literal.getTypeName())) {
+      into.put(ref.getIndex(), literal.getValueAs(String.class));
+    }
   }
 
   private static final class OverRefuser extends RexVisitorImpl<Void> {
@@ -273,6 +312,7 @@ final class PlanBuilder {
         compiler.compile(plan.schema(), null, casts, output),
         null,
         names,
+        Map.of(),
         output,
         projectKey(plan.key(), casts));
   }

@@ -78,10 +78,17 @@ public final class SqlFrontEnd {
   public static final class Parsed {
     private final SqlNode node;
     private final String script;
+    private final boolean whole;
 
-    private Parsed(SqlNode node, String script) {
+    private Parsed(SqlNode node, String script, boolean whole) {
       this.node = node;
       this.script = script;
+      this.whole = whole;
+    }
+
+    /** Whether the script has no other statement. */
+    public boolean isWhole() {
+      return whole;
     }
 
     /** The statement's own text. */
@@ -123,7 +130,7 @@ public final class SqlFrontEnd {
       }
       List<Parsed> out = new ArrayList<>();
       for (SqlNode node : list) {
-        out.add(new Parsed(node, script));
+        out.add(new Parsed(node, script, list.size() == 1));
       }
       return out;
     } catch (SqlParseException e) {
@@ -161,6 +168,29 @@ public final class SqlFrontEnd {
       throw e;
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
+    }
+  }
+
+  /**
+   * Plans a query once for all values of its parameters.
+   *
+   * @return null if it is none, or not of the form that can be
+   */
+  public PreparedQuery prepare(String text, Catalog catalog) {
+    List<Parsed> statements = parse(text);
+    SqlNode node = statements.get(0).node;
+    QueryTemplate template = new QueryTemplate();
+    if (statements.size() != 1
+        || QueryTemplate.asksTheClock(text)
+        || !template.prepare(node, catalog)) {
+      return null;
+    }
+    Session session = new Session(catalog, text, Map.of(), 0);
+    try {
+      return new PreparedQuery(
+          session.query(node, null, false), template.relation().id(), template.bindings());
+    } catch (RuntimeException e) {
+      return null; // planned with its values, it says what is wrong with it
     }
   }
 

@@ -58,6 +58,11 @@ public interface RelationVersion {
     prefix(encodeKey(values), false, visitor);
   }
 
+  /** Whether rows are found by this many leading columns of the key without reading all. */
+  default boolean finds(int columns) {
+    return true;
+  }
+
   default Schema schema() {
     return layout().schema();
   }
