@@ -281,4 +281,82 @@ class LiveGraphTest {
     assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
     assertThat(db.rows("SELECT n FROM w")).containsExactly("[7]");
   }
+
+  /** Keys that are long, texts and exact sums are kept apart from the blocks that refer to them. */
+  @Test
+  void aPinnedSnapshotStaysWhatItWas() {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, g VARCHAR, h INTEGER, d DOUBLE, s VARCHAR)");
+    db.run("CREATE STREAM e (g VARCHAR, n BIGINT, s VARCHAR)");
+    String[] views = {"by_text", "by_two", "shown", "latest", "all_of_it"};
+    db.run(
+        "CREATE MATERIALIZED VIEW by_text AS SELECT g, COUNT(*) AS n, SUM(d) AS d, MIN(s) AS lo, MAX(s) AS hi,"
+            + " COUNT(DISTINCT h) AS hs FROM t GROUP BY g;"
+            + "CREATE MATERIALIZED VIEW by_two AS SELECT h, g, AVG(d) AS d, MAX(d) AS m FROM t GROUP BY g, h;"
+            + "CREATE MATERIALIZED VIEW shown AS SELECT g || '!' AS g, SUM(h) AS h FROM t GROUP BY g HAVING SUM(h) > 6;"
+            + "CREATE MATERIALIZED VIEW latest AS SELECT g, MAX_BY(s, n) AS s, MAX(n) AS n FROM e GROUP BY g;"
+            + "CREATE MATERIALIZED VIEW all_of_it AS SELECT COUNT(*) AS n, SUM(d) AS d, MAX(s) AS s FROM t");
+    long seed = System.nanoTime();
+    Random random = new Random(seed);
+    List<Pinned> pins = new ArrayList<>();
+    List<Map<String, List<String>>> then = new ArrayList<>();
+    for (int round = 0; round < 300; round++) {
+      int k = random.nextInt(25);
+      String g = "'" + "gate ".repeat(1 + random.nextInt(12)) + random.nextInt(3) + "'";
+      db.run(
+          random.nextInt(3) == 0
+              ? "DELETE FROM t WHERE k = " + k + " OR k = " + random.nextInt(25)
+              : String.format(
+                  "BEGIN; DELETE FROM t WHERE k = %d; INSERT INTO t VALUES (%d, %s, %d, %s, '%s'); COMMIT",
+                  k,
+                  k,
+                  random.nextInt(9) == 0 ? "NULL" : g,
+                  random.nextInt(5),
+                  random.nextInt(1000) / 7.0,
+                  "s".repeat(random.nextInt(40)) + random.nextInt(4)));
+      db.push("e", new Object[] {"G" + random.nextInt(4), (long) random.nextInt(50), "s" + round});
+      if (random.nextInt(3) == 0) {
+        Pinned pinned = db.engine.pin();
+        pins.add(pinned);
+        then.add(texts(pinned.snapshot(), views));
+      }
+      if (pins.size() > 6) {
+        int gone = random.nextInt(pins.size());
+        pins.remove(gone).close();
+        then.remove(gone);
+      }
+      for (int i = 0; i < pins.size(); i++) {
+        assertThat(texts(pins.get(i).snapshot(), views)).as("seed " + seed).isEqualTo(then.get(i));
+      }
+    }
+    pins.forEach(Pinned::close);
+    assertThat(db.rows("SELECT g, n, d, lo, hi, hs FROM by_text").stream().sorted())
+        .as("seed " + seed)
+        .containsExactlyElementsOf(
+            db
+                .rows(
+                    "SELECT g, COUNT(*), SUM(d), MIN(s), MAX(s), COUNT(DISTINCT h) FROM t GROUP BY g")
+                .stream()
+                .sorted()
+                .toList());
+  }
+
+  private Map<String, List<String>> texts(Snapshot snapshot, String... views) {
+    Map<String, List<String>> all = new HashMap<>();
+    for (String view : views) {
+      RelationVersion version = version(snapshot, view);
+      List<String> ordered = rows(version).stream().map(Arrays::toString).toList();
+      List<String> scanned = new ArrayList<>();
+      version.scan(
+          page -> {
+            for (int i = 0; i < page.size(); i++) {
+              scanned.add(
+                  Arrays.toString(BoxedRows.read(version.layout(), page.bytes(), page.start(i))));
+            }
+          });
+      assertThat(scanned).as(view).hasSize((int) version.count());
+      assertThat(scanned).as(view).containsExactlyInAnyOrderElementsOf(ordered);
+      all.put(view, ordered);
+    }
+    return all;
+  }
 }

@@ -282,12 +282,21 @@ public final class LiveNode {
 
   void take(Page page, int partition, long nowMillis) {
     changes += page.size();
-    delta = input;
-    if (keyed != null && page.layout().columns() != input.layout().columns()) {
+    boolean sameColumns = page.layout().columns() == input.layout().columns();
+    if (keyed != null && !sameColumns) {
+      delta = input;
       keyed.take(page);
       return;
     }
-    input.appendAll(page);
+    if (delta == null && keyed == null && sameColumns) {
+      delta = page; // handed over, and read as it is if it stays the only one of the epoch
+    } else {
+      if (delta != input && delta != null) {
+        input.appendAll(delta);
+      }
+      delta = input;
+      input.appendAll(page);
+    }
     if (eventTime >= 0) {
       synchronized (watermark) {
         watermark.expect(partition, nowMillis);
