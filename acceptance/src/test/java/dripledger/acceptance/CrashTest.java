@@ -175,7 +175,10 @@ class CrashTest {
   @Test
   void readsGoOnWhileTheDatabaseOfRecordsIsAway() throws Exception {
     try (LiveService service =
-        new LiveService("--drip.max-waiting-pushes=8", "--drip.change-millis=4000")) {
+        new LiveService(
+            "--drip.max-waiting-pushes=8",
+            "--drip.change-millis=2000",
+            "--spring.datasource.hikari.connection-timeout=1000")) {
       service.sql(
           "CREATE STREAM scan (parcel BIGINT);"
               + "CREATE TABLE t (k INTEGER PRIMARY KEY, v INTEGER); INSERT INTO t VALUES (1, 10);"

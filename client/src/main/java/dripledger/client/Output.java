@@ -42,6 +42,9 @@ final class Output {
         } else {
           table.print(out, rows);
         }
+        if (result.get("note") != null) {
+          out.printf("%n%s%n", result.get("note"));
+        }
         out.printf(
             "%n%s · epoch %s · %s ms%s%n",
             rows.size() == 1 ? "1 row" : rows.size() + " rows",

@@ -296,10 +296,6 @@ final class Introspection {
       Column c = object.schema().column(i);
       rows.add(new Object[] {c.name(), c.type().sql(), c.type().nullable(), note(object, key, i)});
     }
-    rows.add(
-        new Object[] {
-          null, null, null, object.kind() + "; SHOW CREATE " + object.name() + " is its definition"
-        });
     return new Result.Rows(
         List.of(
             text("column"),
@@ -307,7 +303,8 @@ final class Introspection {
             new Column("nullable", ColumnType.of(Kind.BOOLEAN)),
             text("notes")),
         rows,
-        snapshot.epoch());
+        snapshot.epoch(),
+        object.kind() + "; SHOW CREATE " + object.name() + " is its definition");
   }
 
   private static String note(CatalogObject object, int[] key, int column) {

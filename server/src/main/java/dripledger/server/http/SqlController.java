@@ -108,6 +108,9 @@ class SqlController {
         JsonRows.array(json, rows.columns(), row);
       }
       json.writeEndArray();
+      if (rows.note() != null) {
+        json.writeStringProperty("note", rows.note());
+      }
     } else {
       json.writeStringProperty("kind", "done");
       json.writeStringProperty("message", ((Result.Done) result).message());
