@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -27,6 +28,7 @@ final class GroupKeys {
   private final boolean variable;
   private final int nullWords;
   private final int words;
+  private final boolean integer; // whether the first column is an integer
   private final RowWriter writer;
   private final KeyedArena longKeys;
 
@@ -39,6 +41,7 @@ final class GroupKeys {
     nullWords = nullable ? (columns.length + 63) / 64 : 0;
     int inline = (layout.fixedBytes() + INLINE_TEXT + 7) / 8;
     words = variable ? 1 + inline : Math.max(1, nullWords + columns.length);
+    integer = columns.length > 0 && layout.schema().type(0).kind().isInteger();
     writer = new RowWriter(layout, 256);
     longKeys = variable ? new KeyedArena(-1, 0) : null;
   }
@@ -99,6 +102,24 @@ final class GroupKeys {
       tail |= (bytes[start + i] & 0xFFL) << shift;
       into[at + 1 + i / 8] = tail;
     }
+  }
+
+  /**
+   * Writes the words of a key that is given as boxed values.
+   *
+   * @return whether there can be such a key
+   * @throws IllegalArgumentException if a value does not fit its column
+   */
+  boolean encodeBoxed(Object[] values, long[] into) {
+    if (plainColumn() >= 0 && values[0] instanceof Long number && integer) {
+      into[0] = number;
+      return true;
+    }
+    RowWriter own = new RowWriter(layout, 64);
+    own.begin();
+    BoxedRows.write(own, values);
+    own.finish();
+    return encodeKey(own.bytes(), own.start(), into);
   }
 
   /**

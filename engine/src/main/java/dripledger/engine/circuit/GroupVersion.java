@@ -1,6 +1,5 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -144,7 +143,6 @@ final class GroupVersion implements RelationVersion {
       RelationVersion.super.find(values, visitor);
       return;
     }
-    RowLayout keyLayout = groups.keys().layout();
     Object[] ordered = new Object[values.length];
     for (int g = 0; g < ordered.length; g++) {
       for (int k = 0; k < key.length; k++) {
@@ -153,12 +151,8 @@ final class GroupVersion implements RelationVersion {
         }
       }
     }
-    RowWriter writer = new RowWriter(keyLayout, 64);
-    writer.begin();
-    BoxedRows.write(writer, ordered);
-    writer.finish();
     long[] wanted = new long[store.keyWords()];
-    if (!groups.keys().encodeKey(writer.bytes(), writer.start(), wanted)) {
+    if (!groups.keys().encodeBoxed(ordered, wanted)) {
       return;
     }
     Reader reader = new Reader();

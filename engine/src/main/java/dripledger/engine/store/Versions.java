@@ -5,6 +5,7 @@ import java.lang.invoke.VarHandle;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
+import java.util.concurrent.atomic.AtomicBoolean;
 
 /**
  * The clock of all stores that change together. The writer works on version {@link #writing}; when
@@ -180,7 +181,7 @@ public final class Versions {
   public final class Pin implements AutoCloseable {
     private final int slot;
     private final long version;
-    private boolean closed;
+    private final AtomicBoolean closed = new AtomicBoolean();
 
     private Pin(int slot, long version) {
       this.slot = slot;
@@ -192,10 +193,9 @@ public final class Versions {
     }
 
     @Override
-    public synchronized void close() {
-      if (!closed) {
-        closed = true;
-        SLOT.setVolatile(slots, slot, FREE);
+    public void close() {
+      if (closed.compareAndSet(false, true)) { // a second time the slot may be somebody else's
+        SLOT.setRelease(slots, slot, FREE);
       }
     }
   }
