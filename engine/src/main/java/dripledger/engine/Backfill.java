@@ -27,7 +27,7 @@ import java.util.function.Supplier;
 final class Backfill {
   private static final int CATCH_UP_ROUNDS = 50;
   private static final int LITTLE_ROWS = 20_000;
-  private static final int FLUSH_ROWS = 500_000;
+  private static final int FLUSH_ROWS = 50_000;
 
   private final EpochLoop loop;
   private final QueryRunner runner;

@@ -16,6 +16,7 @@ final class UndoLog {
   static final int PAGE_SHIFT = 12;
   static final int PAGE_LONGS = 1 << PAGE_SHIFT;
   private static final int OFFSET_MASK = PAGE_LONGS - 1;
+  private static final int SPARE_PAGES = 4;
   private static final int MAX_PAGES = 1 << (31 - PAGE_SHIFT);
 
   private record Segment(long version, int[] pages) {}
@@ -27,6 +28,9 @@ final class UndoLog {
   private int pageCount;
   private int[] free = new int[4];
   private int freeCount;
+  private int[] empty = new int[4]; // numbers whose pages were given back to the heap
+  private int emptyCount;
+  private int most; // pages a version has needed lately
   private int[] open = new int[4];
   private int openCount;
   private int at; // where the next record goes, within the last open page
@@ -56,6 +60,9 @@ final class UndoLog {
     int number;
     if (freeCount > 0) {
       number = free[--freeCount];
+    } else if (emptyCount > 0) {
+      number = empty[--emptyCount];
+      pages[number] = new long[PAGE_LONGS];
     } else {
       if (pageCount == MAX_PAGES) {
         throw new IllegalStateException("undo passed its bound; a reader holds a version too long");
@@ -114,6 +121,7 @@ final class UndoLog {
 
   /** Ends the version that is written. */
   void close(long version) {
+    most = Math.max(openCount, most - (most >>> 4) - 1);
     if (openCount > 0) {
       segments.add(new Segment(version, Arrays.copyOf(open, openCount)));
       openCount = 0;
@@ -131,15 +139,25 @@ final class UndoLog {
         free[freeCount++] = page;
       }
     }
+    // What one large version needed, such as the first filling, is not kept for ever.
+    for (int keep = 2 * most + SPARE_PAGES; freeCount > keep; ) {
+      int number = free[--freeCount];
+      pages[number] = null;
+      if (emptyCount == empty.length) {
+        empty = Arrays.copyOf(empty, emptyCount * 2);
+      }
+      empty[emptyCount++] = number;
+    }
   }
 
   /** Pages that hold records somebody may still need. */
   int usedPages() {
-    return pageCount - freeCount;
+    return pageCount - freeCount - emptyCount;
   }
 
   /** Heap held, in bytes. */
   long heapBytes() {
-    return (long) pageCount * (PAGE_LONGS * 8 + 16) + 4L * (pages.length + free.length);
+    return (long) (pageCount - emptyCount) * (PAGE_LONGS * 8 + 16)
+        + 4L * (pages.length + free.length + empty.length);
   }
 }

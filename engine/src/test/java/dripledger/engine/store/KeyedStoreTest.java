@@ -168,6 +168,23 @@ class KeyedStoreTest {
   }
 
   @Test
+  void whatOneLargeVersionNeededIsGivenBack() {
+    Versions versions = new Versions();
+    KeyedStore store = new KeyedStore(versions, 1, STATE, 64);
+    for (long key = 0; key < 200_000; key++) {
+      put(store, key, key);
+    }
+    long most = store.heapBytes();
+    for (int version = 0; version < 200; version++) {
+      versions.publish();
+      put(store, version, -1);
+    }
+    versions.publish();
+    assertThat(store.heapBytes()).isLessThan(most - 200_000L * 8 * (2 + STATE) * 9 / 10);
+    assertThat(scan(store, versions.published())).hasSize(200_000).containsEntry(7L, -1L);
+  }
+
+  @Test
   void keysOfSeveralWordsAreCompared() {
     Versions versions = new Versions();
     KeyedStore store = new KeyedStore(versions, 3, 1, 4);
