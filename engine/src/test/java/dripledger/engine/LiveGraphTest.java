@@ -359,4 +359,43 @@ class LiveGraphTest {
     }
     return all;
   }
+
+  @Test
+  void longKeysAreLookedUpWhileOthersComeAndGo() throws Exception {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, g VARCHAR)");
+    db.run("CREATE MATERIALIZED VIEW v AS SELECT g, COUNT(*) AS n FROM t GROUP BY g");
+    String stays = "a key that is too long to be kept inline, and stays";
+    db.run("INSERT INTO t VALUES (0, '" + stays + "')");
+    AtomicBoolean running = new AtomicBoolean(true);
+    AtomicReference<Throwable> wrong = new AtomicReference<>();
+    Thread reader =
+        new Thread(
+            () -> {
+              try {
+                while (running.get()) {
+                  try (Pinned pinned = db.engine.pin()) {
+                    int[] found = new int[1];
+                    version(pinned.snapshot(), "v")
+                        .find(new Object[] {stays}, (bytes, at) -> ++found[0] > 0);
+                    assertThat(found[0]).isEqualTo(1);
+                  }
+                }
+              } catch (Throwable e) {
+                wrong.set(e);
+              }
+            });
+    reader.start();
+    for (int round = 1; round <= 150; round++) {
+      StringBuilder rows = new StringBuilder("DELETE FROM t WHERE k > 0; INSERT INTO t VALUES ");
+      for (int k = 1; k <= 40; k++) {
+        rows.append(k == 1 ? "" : ", ")
+            .append("(" + k + ", 'another key that is long, number " + round + k + "')");
+      }
+      db.run(rows.toString());
+    }
+    running.set(false);
+    reader.join();
+    assertThat(wrong.get()).isNull();
+    assertThat(db.rows("SELECT COUNT(*) AS n FROM v")).containsExactly("[41]");
+  }
 }

@@ -89,7 +89,9 @@ final class GroupKeys {
     Arrays.fill(into, at, at + words, 0);
     if (length > (words - 1) * 8) {
       into[at] = length | Long.MIN_VALUE;
-      into[at + 1] = longKeys.findOrInsert(bytes, start, length);
+      synchronized (longKeys) { // readers look keys up in it
+        into[at + 1] = longKeys.findOrInsert(bytes, start, length);
+      }
       return;
     }
     into[at] = length;
@@ -144,7 +146,10 @@ final class GroupKeys {
       encodeRow(bytes, start, length, into, 0);
       return true;
     }
-    int known = longKeys.find(bytes, start, length);
+    int known;
+    synchronized (longKeys) {
+      known = longKeys.find(bytes, start, length);
+    }
     Arrays.fill(into, 0, words, 0);
     into[0] = length | Long.MIN_VALUE;
     into[1] = known;
@@ -192,7 +197,9 @@ final class GroupKeys {
   /** Gives back what is kept apart of a key that nobody can see any more. */
   void release(long[] page, int at) {
     if (variable && page[at] < 0) {
-      longKeys.remove((int) page[at + 1]);
+      synchronized (longKeys) {
+        longKeys.remove((int) page[at + 1]);
+      }
     }
   }
 

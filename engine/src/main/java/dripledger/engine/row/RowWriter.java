@@ -149,22 +149,6 @@ public final class RowWriter {
     }
   }
 
-  /**
-   * Copies a whole row of fixed-size columns into the first columns of the row begun.
-   *
-   * @param from the layout of the source, without variable columns
-   */
-  public void copyLeading(RowLayout from, byte[] source, int row) {
-    int header = from.headerBytes();
-    for (int i = 0; i < header; i++) {
-      bytes[start + i] = source[row + i];
-    }
-    for (int i = 0, n = from.columns(); i < n; i++) {
-      Bytes.putLong(
-          bytes, start + headerBytes + 8 * i, Bytes.getLong(source, row + header + 8 * i));
-    }
-  }
-
   /** Copies a column of the same type from a row of another layout. */
   public void copy(int column, RowLayout from, byte[] source, int row, int sourceColumn) {
     if (from.isNull(source, row, sourceColumn)) {

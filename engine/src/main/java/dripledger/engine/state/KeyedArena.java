@@ -96,33 +96,6 @@ public final class KeyedArena implements Durable {
     return findOrInsert(key, from, length, Bytes.hash(key, from, length));
   }
 
-  /**
-   * Touches the slots and entries of keys that are about to be asked for. Two tight loops let the
-   * processor wait for many cache lines at once instead of one after the other.
-   *
-   * @return a value that depends on what was read, so that the reads are not left out
-   */
-  public int warm(long[] hashes, int count) {
-    int sum = 0;
-    for (int i = 0; i < count; i++) {
-      sum += (int) slots[(int) (hashes[i] >>> 32) & mask];
-    }
-    for (int i = 0; i < count; i++) {
-      int entry = (int) slots[(int) (hashes[i] >>> 32) & mask];
-      sum += arena.chunk(entry)[arena.offset(entry)];
-    }
-    return sum;
-  }
-
-  /** Touches entries that are about to be read; see {@link #warm}. */
-  public int warmEntries(int[] entries, int from, int to) {
-    int sum = 0;
-    for (int i = from; i < to; i++) {
-      sum += arena.chunk(entries[i])[arena.offset(entries[i])];
-    }
-    return sum;
-  }
-
   /** As {@link #findOrInsert(byte[], int, int)} with the key's {@link Bytes#hash}. */
   public int findOrInsert(byte[] key, int from, int length, long hash) {
     int tag = (int) (hash >>> 32);

@@ -23,9 +23,12 @@ import java.util.concurrent.atomic.AtomicBoolean;
  */
 public final class Versions {
   /** Slots are this many longs apart, so that two pins never share a cache line. */
-  private static final int STRIDE = 16;
+  private static final int STRIDE = 8;
 
-  private static final int SLOTS = 256;
+  /** Pins that may be held of a graph: more than there can be readers and views to save. */
+  private static final int GRAPH_SLOTS = 1024;
+
+  private static final int OWN_SLOTS = 8;
   private static final long FREE = Long.MAX_VALUE;
   private static final long GRAPH_START = 1L << 24;
   private static final long LAST = (1L << 32) - 2;
@@ -49,7 +52,7 @@ public final class Versions {
 
   /** Begins with version 1. */
   public Versions() {
-    this(0, false);
+    this(0, OWN_SLOTS, false);
   }
 
   /**
@@ -57,21 +60,21 @@ public final class Versions {
    * their own and join it later.
    */
   public static Versions ofGraph() {
-    return new Versions(GRAPH_START, false);
+    return new Versions(GRAPH_START, GRAPH_SLOTS, false);
   }
 
-  private Versions(long start, boolean once) {
+  private Versions(long start, int pins, boolean once) {
     this.once = once;
     published = start;
     floor = start;
     writing = start + 1;
-    slots = new long[once ? 0 : SLOTS * STRIDE];
+    slots = new long[pins * STRIDE];
     Arrays.fill(slots, FREE);
   }
 
   /** For stores that are filled in one version and thrown away: nothing older is ever read. */
   public static Versions once() {
-    return new Versions(0, true);
+    return new Versions(0, 0, true);
   }
 
   /** Whether what a version leaves behind may be given back at once. */
@@ -141,28 +144,20 @@ public final class Versions {
     }
   }
 
-  /** The oldest version that is pinned, or the newest there is. */
-  public long oldestPinned() {
-    long lowest = published;
-    for (int i = 0; i < slots.length; i += STRIDE) {
-      lowest = Math.min(lowest, (long) SLOT.getVolatile(slots, i));
-    }
-    return lowest;
-  }
-
   /**
    * Pins the newest version.
    *
    * @return to be closed, by any thread
-   * @throws IllegalStateException if {@value #SLOTS} pins are held already
+   * @throws IllegalStateException if as many pins as may are held already
    */
   public Pin pin() {
     if (once) {
       throw new IllegalStateException("nothing older is kept here");
     }
-    int start = (int) (Thread.currentThread().getId() * 7) & (SLOTS - 1);
-    for (int i = 0; i < SLOTS; i++) {
-      int slot = ((start + i) & (SLOTS - 1)) * STRIDE;
+    int start = (int) Thread.currentThread().getId() * 7;
+    int count = slots.length / STRIDE;
+    for (int i = 0; i < count; i++) {
+      int slot = ((start + i) & (count - 1)) * STRIDE;
       long version = published;
       if (!SLOT.compareAndSet(slots, slot, FREE, version)) {
         continue;
@@ -174,7 +169,7 @@ public final class Versions {
       }
       return new Pin(slot, version);
     }
-    throw new IllegalStateException(SLOTS + " readers hold a version already");
+    throw new IllegalStateException(count + " readers hold a version already");
   }
 
   /** A version that stays readable. */

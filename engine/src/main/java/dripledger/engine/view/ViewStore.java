@@ -138,11 +138,6 @@ public final class ViewStore {
     return durable;
   }
 
-  /** Becomes the content of another store of the same schema and key. */
-  public void become(ViewStore other) {
-    rows = other.rows;
-  }
-
   public TreeVersion version() {
     return new TreeVersion(layout, codec, key, rows);
   }

@@ -81,7 +81,7 @@ class KeyedStoreTest {
           pins.add(pin);
           then.put(pin.version(), new HashMap<>(now));
         }
-        if (pins.size() > 5) {
+        if (pins.size() > 4) {
           pins.remove(random.nextInt(pins.size())).close();
         }
         for (Versions.Pin pin : pins) {
