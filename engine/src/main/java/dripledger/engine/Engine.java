@@ -24,11 +24,7 @@ import java.time.Clock;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
-import java.util.UUID;
 import java.util.concurrent.CompletableFuture;
-import java.util.concurrent.ExecutionException;
-import java.util.concurrent.TimeUnit;
-import java.util.concurrent.TimeoutException;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
 import java.util.regex.Matcher;
@@ -43,7 +39,6 @@ import org.slf4j.LoggerFactory;
 public final class Engine implements AutoCloseable {
   private static final long LOAD_RETRY_MILLIS = 5_000;
   private static final long HEARTBEAT_MILLIS = 10_000;
-  private static final String MADE_BEFORE = "made before, by a request of the same id";
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private static final Logger LOG = LoggerFactory.getLogger(Engine.class);
@@ -64,8 +59,7 @@ public final class Engine implements AutoCloseable {
   private final Introspection introspection;
   private final RejectReplay rejectReplay;
   private final ReentrantLock definitionLock = new ReentrantLock();
-  private final ReentrantLock tableLock = new ReentrantLock();
-  private CompletableFuture<Ledger.Receipt> lastChange; // not known to be shown; under tableLock
+  private final TableTransactions transactions;
   private volatile boolean closed;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
@@ -98,6 +92,15 @@ public final class Engine implements AutoCloseable {
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
     introspection = new Introspection(definitions, ledger, connectors, sources);
+    transactions =
+        new TableTransactions(
+            loop,
+            runner,
+            ledger,
+            options.changeMillis(),
+            this::catalog,
+            this::nowMicros,
+            this::refuseIfFull);
     rejectReplay =
         new RejectReplay(
             records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);
@@ -257,7 +260,7 @@ public final class Engine implements AutoCloseable {
       sink.accept(known);
       return;
     }
-    try (Transaction transaction = new Transaction(id)) {
+    try (TableTransactions.Transaction transaction = transactions.begin(id)) {
       for (SqlFrontEnd.Parsed parsed : frontEnd.parse(script)) {
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
         try {
@@ -298,7 +301,7 @@ public final class Engine implements AutoCloseable {
     return option.find() ? parsed.placed(e, option.group(1)) : e;
   }
 
-  private Result execute(Command command, String sql, Transaction transaction) {
+  private Result execute(Command command, String sql, TableTransactions.Transaction transaction) {
     if (command instanceof Command.Query q) {
       return transaction.answer(q.plan());
     }
@@ -463,15 +466,7 @@ public final class Engine implements AutoCloseable {
 
   /** Waits until the views show an append; answers the epoch that does. */
   public long awaitApplied(long sequence) {
-    try {
-      return loop.awaitSequence(sequence, options.changeMillis());
-    } catch (TimeoutException e) {
-      throw new EngineException(
-          Code.UNAVAILABLE, "it is durable, but the views have not shown it yet", null);
-    } catch (InterruptedException e) {
-      Thread.currentThread().interrupt();
-      throw new IllegalStateException("interrupted", e);
-    }
+    return transactions.awaitApplied(sequence);
   }
 
   /**
@@ -482,8 +477,7 @@ public final class Engine implements AutoCloseable {
    * @return the epoch that shows it, or −1 if it has not been made (so far)
    */
   public long outcome(String id) {
-    long sequence = ledger.made(id);
-    return sequence < 0 ? -1 : awaitApplied(sequence);
+    return transactions.outcome(id);
   }
 
   /** Why the engine does not do its work, or null if it does. */
@@ -504,208 +498,5 @@ public final class Engine implements AutoCloseable {
     checkpointer.close();
     loop.close();
     records.definitions().returnEpochs(loop.snapshot().epoch() + 1);
-  }
-
-  /**
-   * The changes to tables of one script: each statement alone, or what BEGIN and COMMIT enclose.
-   */
-  private final class Transaction implements AutoCloseable {
-    private final String request;
-    private Pinned seen;
-    private TableChanges changes;
-    private boolean explicit;
-    private boolean skipping; // what is enclosed was made by an earlier request
-    private int commits;
-
-    Transaction(String request) {
-      this.request = request;
-    }
-
-    Result answer(Command.QueryPlan plan) {
-      if (changes != null) {
-        return runner.answer(plan, changes.snapshot());
-      }
-      try (Pinned now = loop.pin()) {
-        return runner.answer(plan, now.snapshot());
-      }
-    }
-
-    private TableChanges open() {
-      if (changes == null) {
-        lockTables();
-        seen = loop.pin();
-        changes = new TableChanges(catalog(), runner, seen.snapshot(), nowMicros());
-      }
-      return changes;
-    }
-
-    Result change(Command command) {
-      try {
-        if (skipping) {
-          return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
-        }
-        boolean first = changes == null;
-        TableChanges open = open();
-        if (first && !explicit && madeBefore() >= 0) {
-          commits++;
-          abandon();
-          return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
-        }
-        String message;
-        if (command instanceof Command.Insert i) {
-          refuseIfFull();
-          message = open.insert(i);
-        } else if (command instanceof Command.Update u) {
-          message = open.update(u);
-        } else {
-          message = open.delete((Command.Delete) command);
-        }
-        return explicit
-            ? new Result.Done(message + " (at COMMIT)", loop.snapshot().epoch())
-            : new Result.Done(message, commit());
-      } catch (RuntimeException e) {
-        abandon();
-        throw e;
-      }
-    }
-
-    Result step(Command.Transaction.Step step) {
-      if (step == Command.Transaction.Step.BEGIN) {
-        if (explicit) {
-          throw new EngineException(Code.INVALID, "BEGIN inside BEGIN", "COMMIT first");
-        }
-        explicit = true;
-        skipping = madeBefore() >= 0;
-        return new Result.Done("begun", loop.snapshot().epoch());
-      }
-      if (!explicit) {
-        throw new EngineException(Code.INVALID, step + " without BEGIN", null);
-      }
-      explicit = false;
-      if (skipping) {
-        skipping = false;
-        commits++;
-        return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
-      }
-      if (step == Command.Transaction.Step.ROLLBACK) {
-        abandon();
-        return new Result.Done("rolled back", loop.snapshot().epoch());
-      }
-      return new Result.Done("committed", changes == null ? loop.snapshot().epoch() : commit());
-    }
-
-    /**
-     * Changes are worked out against what all changes before them have made, so they wait for each
-     * other; and while the outcome of one is not known, no other is taken.
-     */
-    private void lockTables() {
-      try {
-        if (!tableLock.tryLock(options.changeMillis(), TimeUnit.MILLISECONDS)) {
-          throw new EngineException(
-              Code.UNAVAILABLE,
-              "other changes have been waiting for the database for too long",
-              "nothing was changed; try again once it answers");
-        }
-      } catch (InterruptedException e) {
-        Thread.currentThread().interrupt();
-        throw new IllegalStateException("interrupted", e);
-      }
-      try {
-        if (lastChange != null) {
-          settled(lastChange);
-          lastChange = null;
-        }
-      } catch (TimeoutException | InterruptedException e) {
-        tableLock.unlock();
-        throw new EngineException(
-            Code.UNAVAILABLE,
-            "an earlier change is not durable yet, and others must see it",
-            "nothing was changed; try again once the database answers");
-      } catch (RuntimeException e) {
-        tableLock.unlock();
-        throw e;
-      }
-    }
-
-    /** Waits until a change is shown, or is known not to be made; answers the epoch or −1. */
-    private long settled(CompletableFuture<Ledger.Receipt> change)
-        throws TimeoutException, InterruptedException {
-      try {
-        long sequence = change.get(options.changeMillis(), TimeUnit.MILLISECONDS).sequence();
-        return loop.awaitSequence(sequence, options.changeMillis());
-      } catch (ExecutionException e) {
-        return -1;
-      }
-    }
-
-    private String nextId() {
-      commits++;
-      return request == null ? UUID.randomUUID().toString() : request + "/" + commits;
-    }
-
-    private long commit() {
-      List<Ledger.Entry> entries = changes.entries();
-      if (entries.isEmpty()) {
-        abandon();
-        return loop.snapshot().epoch();
-      }
-      String id = nextId();
-      CompletableFuture<Ledger.Receipt> change = ledger.append(entries, Settled.NOTHING, id);
-      try {
-        lastChange = change;
-        long epoch = settled(change);
-        if (epoch < 0) {
-          throw new EngineException(
-              Code.FAILED,
-              "the change could not be made durable",
-              "nothing was changed; try again");
-        }
-        lastChange = null;
-        return epoch;
-      } catch (TimeoutException e) {
-        throw new EngineException(
-            Code.UNAVAILABLE,
-            "the change is on its way, but the database has not acknowledged it",
-            "GET /api/v1/changes/" + id + " tells what became of it; do not just send it again");
-      } catch (InterruptedException e) {
-        Thread.currentThread().interrupt();
-        throw new IllegalStateException("interrupted", e);
-      } finally {
-        abandon();
-      }
-    }
-
-    /** The epoch that shows the next change if an earlier request of this id has made it, or −1. */
-    private long madeBefore() {
-      return request == null ? -1 : outcome(request + "/" + (commits + 1));
-    }
-
-    private void abandon() {
-      if (changes != null) {
-        changes = null;
-        seen.close();
-        tableLock.unlock();
-      }
-    }
-
-    void refuseDefinitions() {
-      if (explicit) {
-        throw new EngineException(
-            Code.INVALID, "definitions cannot be part of a transaction", "COMMIT first");
-      }
-    }
-
-    void finish() {
-      if (explicit) {
-        abandon();
-        throw new EngineException(
-            Code.INVALID, "BEGIN without COMMIT: nothing was changed", "end with COMMIT");
-      }
-    }
-
-    @Override
-    public void close() {
-      abandon();
-    }
   }
 }
