@@ -260,8 +260,9 @@ public final class Engine implements AutoCloseable {
       sink.accept(known);
       return;
     }
-    try (TableTransactions.Transaction transaction = transactions.begin(id)) {
-      for (SqlFrontEnd.Parsed parsed : frontEnd.parse(script)) {
+    List<SqlFrontEnd.Parsed> statements = frontEnd.parse(script);
+    try (TableTransactions.Transaction transaction = transactions.begin(id, statements.size())) {
+      for (SqlFrontEnd.Parsed parsed : statements) {
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
         try {
           sink.accept(execute(command, parsed.text(), transaction));

@@ -14,6 +14,7 @@ import java.util.Map;
  */
 final class PreparedQueries {
   private static final int KEPT = 500;
+  private static final int MAX_CHARS = 10_000; // longer texts are not kept
 
   /** Either seen once, or prepared, or found to be none that can be. */
   private record Entry(Catalog catalog, PreparedQuery query) {}
@@ -36,6 +37,9 @@ final class PreparedQueries {
 
   /** Notes that a query was asked and planned; prepares it if it was asked before. */
   void asked(String text, SqlFrontEnd frontEnd, Catalog catalog) {
+    if (text.length() > MAX_CHARS) {
+      return;
+    }
     synchronized (this) {
       Entry entry = byText.get(text);
       if (entry != null && entry.catalog == catalog) {

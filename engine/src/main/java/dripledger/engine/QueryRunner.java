@@ -126,7 +126,7 @@ final class QueryRunner {
     if (id < 0) {
       sink.accept(figures.apply(id));
     } else if (version != null) {
-      if (!found(version, equalities, sink) && !exactly) {
+      if (!found(version, equalities, exactly, sink) && !exactly) {
         version.scan(sink);
       }
     } else {
@@ -136,13 +136,17 @@ final class QueryRunner {
 
   /** Gives the rows by their key, if it is known so far that this is quicker than all of them. */
   private static boolean found(
-      RelationVersion version, Map<Integer, Object> equalities, Consumer<Page> sink) {
+      RelationVersion version,
+      Map<Integer, Object> equalities,
+      boolean exactly,
+      Consumer<Page> sink) {
     int[] key = version.key();
     int known = 0;
     while (known < key.length && equalities.containsKey(key[known])) {
       known++;
     }
-    if (known == 0 || !version.finds(known)) {
+    // What must be found is found, also if it has become slower since it was asked.
+    if (known == 0 || !exactly && !version.finds(known)) {
       return false;
     }
     Object[] values = new Object[known];

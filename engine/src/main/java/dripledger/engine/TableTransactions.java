@@ -59,9 +59,10 @@ final class TableTransactions {
    * Begins to take the statements of one script.
    *
    * @param request its id, or null
+   * @param statements how many it has at most
    */
-  Transaction begin(String request) {
-    return new Transaction(request);
+  Transaction begin(String request, int statements) {
+    return new Transaction(request, statements);
   }
 
   /** The epoch that shows the change with this id, or −1 if it has not been made (so far). */
@@ -84,18 +85,24 @@ final class TableTransactions {
   }
 
   /**
-   * The changes to tables of one script: each statement alone, or what BEGIN and COMMIT enclose.
+   * The changes to tables of one script, in units: each statement alone, or what BEGIN and COMMIT
+   * enclose. Units are counted whether they change anything or not, so that a request that is sent
+   * again counts them alike; all up to the last that was made before are passed over, also those
+   * that changed nothing then and would now.
    */
   final class Transaction implements AutoCloseable {
     private final String request;
+    private final int statements;
     private Pinned seen;
     private TableChanges changes;
     private boolean explicit;
     private boolean skipping; // what is enclosed was made by an earlier request
-    private int commits;
+    private int units; // that have ended
+    private int madeThrough = -1; // units that an earlier request of this id has made
 
-    Transaction(String request) {
+    Transaction(String request, int statements) {
       this.request = request;
+      this.statements = statements;
     }
 
     Result answer(Command.QueryPlan plan) {
@@ -123,9 +130,13 @@ final class TableTransactions {
         }
         boolean first = changes == null;
         TableChanges open = open();
-        if (first && !explicit && madeBefore() >= 0) {
-          commits++;
+        if (first && units < madeThrough()) {
           abandon();
+          if (explicit) {
+            skipping = true;
+          } else {
+            units++;
+          }
           return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
         }
         String message;
@@ -137,9 +148,12 @@ final class TableTransactions {
         } else {
           message = open.delete((Command.Delete) command);
         }
-        return explicit
-            ? new Result.Done(message + " (at COMMIT)", loop.snapshot().epoch())
-            : new Result.Done(message, commit());
+        if (explicit) {
+          return new Result.Done(message + " (at COMMIT)", loop.snapshot().epoch());
+        }
+        long epoch = commit();
+        units++;
+        return new Result.Done(message, epoch);
       } catch (RuntimeException e) {
         abandon();
         throw e;
@@ -152,7 +166,6 @@ final class TableTransactions {
           throw new EngineException(Code.INVALID, "BEGIN inside BEGIN", "COMMIT first");
         }
         explicit = true;
-        skipping = madeBefore() >= 0;
         return new Result.Done("begun", loop.snapshot().epoch());
       }
       if (!explicit) {
@@ -161,14 +174,17 @@ final class TableTransactions {
       explicit = false;
       if (skipping) {
         skipping = false;
-        commits++;
+        units++;
         return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
       }
       if (step == Command.Transaction.Step.ROLLBACK) {
         abandon();
+        units++;
         return new Result.Done("rolled back", loop.snapshot().epoch());
       }
-      return new Result.Done("committed", changes == null ? loop.snapshot().epoch() : commit());
+      long epoch = changes == null ? loop.snapshot().epoch() : commit();
+      units++;
+      return new Result.Done("committed", epoch);
     }
 
     /**
@@ -215,9 +231,8 @@ final class TableTransactions {
       }
     }
 
-    private String nextId() {
-      commits++;
-      return request == null ? UUID.randomUUID().toString() : request + "/" + commits;
+    private String id(int unit) {
+      return request == null ? UUID.randomUUID().toString() : request + "/" + unit;
     }
 
     private long commit() {
@@ -226,7 +241,7 @@ final class TableTransactions {
         abandon();
         return loop.snapshot().epoch();
       }
-      String id = nextId();
+      String id = id(units + 1);
       CompletableFuture<Ledger.Receipt> change = ledger.append(entries, Settled.NOTHING, id);
       try {
         lastChange = change;
@@ -252,9 +267,15 @@ final class TableTransactions {
       }
     }
 
-    /** The epoch that shows the next change if an earlier request of this id has made it, or −1. */
-    private long madeBefore() {
-      return request == null ? -1 : outcome(request + "/" + (commits + 1));
+    /** With the tables locked, when the outcome of an earlier request is known. */
+    private int madeThrough() {
+      if (madeThrough < 0) {
+        madeThrough = request == null ? 0 : statements;
+        while (madeThrough > 0 && ledger.made(id(madeThrough)) < 0) {
+          madeThrough--;
+        }
+      }
+      return madeThrough;
     }
 
     private void abandon() {

@@ -201,4 +201,22 @@ class TableChangesTest {
     @Override
     public void close() {}
   }
+
+  @Test
+  void whatChangedNothingOrWasRolledBackCountsAmongTheChangesOfARequest() {
+    String script =
+        "DELETE FROM acct WHERE id = 99; INSERT INTO acct VALUES (1, 10);"
+            + "BEGIN; UPDATE acct SET cents = 0; ROLLBACK; UPDATE acct SET cents = cents + 1";
+    List<Result> answers = new ArrayList<>();
+    engine.execute(script, Map.of(), "order-9", answers::add);
+    engine.execute(script, Map.of(), "order-9", answers::add);
+    assertThat(value("SELECT SUM(cents) FROM acct")).isEqualTo(11L);
+    assertThat(value("SELECT COUNT(*) FROM acct")).isEqualTo(1L);
+    assertThat(engine.outcome("order-9/4")).isPositive();
+    // What changed nothing then would now.
+    String renewed = "DELETE FROM acct WHERE id = 2; INSERT INTO acct VALUES (2, 5)";
+    engine.execute(renewed, Map.of(), "order-10", answers::add);
+    engine.execute(renewed, Map.of(), "order-10", answers::add);
+    assertThat(value("SELECT SUM(cents) FROM acct")).isEqualTo(16L);
+  }
 }

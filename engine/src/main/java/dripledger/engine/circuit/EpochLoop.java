@@ -116,6 +116,11 @@ public final class EpochLoop implements AutoCloseable {
     return snapshot;
   }
 
+  /** The clock of all stores of the graph. */
+  Versions versions() {
+    return versions;
+  }
+
   /** The newest epoch's relations, readable until it is closed. Safe from any thread. */
   public Pinned pin() {
     while (true) {
@@ -125,6 +130,9 @@ public final class EpochLoop implements AutoCloseable {
         return new Pinned(now, pin);
       }
       pin.close(); // between the stores' publishing and ours
+      if (end != null) {
+        throw ended();
+      }
       Thread.onSpinWait();
     }
   }

@@ -191,20 +191,7 @@ final class GroupAggregate implements Operator {
       keyWords[i] = Bytes.getLong(bytes, delta.start(from + i) + slot);
     }
     groups.findAhead(keyWords, hashes, blocks, count);
-    for (int i = 0; i < count; i++) {
-      long weight = delta.weight(from + i);
-      weights[i] = weight;
-      rows[i] = delta.start(from + i);
-      if (weight == 0) {
-        continue;
-      }
-      if (blocks[i] == KeyedStore.NONE) {
-        blocks[i] = groups.changeOrInsert(hashes[i], keyWords[i]);
-      } else {
-        groups.change(blocks[i]);
-      }
-    }
-    kernel.add(bytes, rows, weights, count, groups, blocks, others);
+    add(delta, from, count);
   }
 
   private void pushBlock(Page delta, int from, int to) {
@@ -216,11 +203,16 @@ final class GroupAggregate implements Operator {
       hashes[i] = groups.hashOf(keyWords, i * words);
     }
     groups.findAhead(keyWords, hashes, blocks, count, words);
+    add(delta, from, count);
+  }
+
+  /** Adds rows whose keys have been looked for. */
+  private void add(Page delta, int from, int count) {
+    int words = keys.words();
     for (int i = 0; i < count; i++) {
-      long weight = delta.weight(from + i);
-      weights[i] = weight;
+      weights[i] = delta.weight(from + i);
       rows[i] = delta.start(from + i);
-      if (weight == 0) {
+      if (weights[i] == 0) {
         continue;
       }
       if (blocks[i] == KeyedStore.NONE) {
@@ -229,7 +221,7 @@ final class GroupAggregate implements Operator {
         groups.change(blocks[i]);
       }
     }
-    kernel.add(bytes, rows, weights, count, groups, blocks, others);
+    kernel.add(delta.bytes(), rows, weights, count, groups, blocks, others);
   }
 
   /** The calls that are kept by objects. */

@@ -248,25 +248,6 @@ public final class KeyedStore implements Versions.Versioned {
     }
   }
 
-  /** As {@link #find} for a key of one word. */
-  public int find(long hash, long key) {
-    long[] slots = tables[partition(hash)];
-    int mask = slots.length - 1;
-    int bits = SlotTable.bits(hash);
-    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
-      long slot = slots[at];
-      if (slot == SlotTable.EMPTY) {
-        return NONE;
-      }
-      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
-        int block = SlotTable.block(slot);
-        if (page(block)[header(block) + 1] == key) {
-          return block;
-        }
-      }
-    }
-  }
-
   private boolean sameKey(int block, long[] key, int from) {
     long[] page = page(block);
     int at = header(block) + 1;
@@ -342,19 +323,6 @@ public final class KeyedStore implements Versions.Versioned {
   /** Whether a block's key is there in the version that is written. */
   public boolean isLive(int block) {
     return (page(block)[header(block)] & DEAD) == 0;
-  }
-
-  /** The block of a key of one word, made if there is none, ready to be changed. */
-  public int changeOrInsert(long hash, long key) {
-    int block = find(hash, key);
-    if (block == NONE) {
-      block = newBlock();
-      page(block)[header(block) + 1] = key;
-      insert(hash, block);
-    } else {
-      change(block);
-    }
-    return block;
   }
 
   /** The block of a key, made if there is none, ready to be changed. */
@@ -580,7 +548,7 @@ public final class KeyedStore implements Versions.Versioned {
     int limit = blocks;
     for (int block = 0; block < limit; block++) {
       long changed = read(block, version, words) ? changedAt(block, version) : -1;
-      if (changed > after || changed == 0 && after == 0) {
+      if (changed > after) {
         sink.block(words);
       }
     }
@@ -709,10 +677,6 @@ public final class KeyedStore implements Versions.Versioned {
         }
         if (same && there) {
           return block;
-        }
-        if (same && !there) {
-          // Not there then, unless the block was another key's when it was read.
-          continue;
         }
       }
     }

@@ -10,6 +10,7 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
+import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
@@ -238,6 +239,34 @@ class EpochLoopTest {
     assertThat(loop.ailment(1 << 20)).contains("has ended").contains("outside of any node");
     assertThatThrownBy(() -> loop.awaitSequence(9, 60_000)).hasMessageContaining("has ended");
     assertThatThrownBy(() -> loop.between(() -> {}).get(5, TimeUnit.SECONDS))
+        .hasMessageContaining("has ended");
+    loop.close();
+  }
+
+  @Test
+  void nobodySpinsForASnapshotOfALoopThatEndedMidway() throws Exception {
+    EpochLoop loop = loop(1 << 20);
+    CompletableFuture<Throwable> told = new CompletableFuture<>();
+    loop.onEnd(told::complete);
+    LiveNode view = distinct(2, 1);
+    loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+    loop.attach(view);
+    loop.start();
+    // Fails once the stores have published and before the snapshot says so.
+    loop.versions()
+        .add(
+            new Versions.Versioned() {
+              @Override
+              public void end(long version) {}
+
+              @Override
+              public void trim(long floor) {
+                throw new IllegalStateException("between the two");
+              }
+            });
+    loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+    told.get(5, TimeUnit.SECONDS);
+    assertThatThrownBy(() -> CompletableFuture.supplyAsync(loop::pin).get(5, TimeUnit.SECONDS))
         .hasMessageContaining("has ended");
     loop.close();
   }

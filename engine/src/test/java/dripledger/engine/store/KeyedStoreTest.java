@@ -17,8 +17,12 @@ import org.junit.jupiter.params.provider.ValueSource;
 class KeyedStoreTest {
   private static final int STATE = 2;
 
+  private static int find(KeyedStore store, long key) {
+    return store.find(KeyedStore.hash(key), new long[] {key}, 0);
+  }
+
   private static void put(KeyedStore store, long key, long value) {
-    int block = store.changeOrInsert(KeyedStore.hash(key), key);
+    int block = store.changeOrInsert(KeyedStore.hash(key), new long[] {key}, 0);
     long[] page = store.page(block);
     page[store.state(block)] = value;
     page[store.state(block) + 1] = -value;
@@ -62,7 +66,7 @@ class KeyedStoreTest {
         for (int change = random.nextInt(400); change > 0; change--) {
           long key = random.nextInt(keys);
           if (random.nextInt(3) == 0) {
-            int block = store.find(KeyedStore.hash(key), key);
+            int block = find(store, key);
             if (block != KeyedStore.NONE && store.isLive(block)) {
               store.remove(block);
               now.remove(key);
@@ -140,7 +144,7 @@ class KeyedStoreTest {
       versions.publish();
       for (long key = 0; key < 1000; key++) {
         long k = round * 1000 + key;
-        store.remove(store.find(KeyedStore.hash(k), k));
+        store.remove(find(store, k));
       }
       versions.publish();
     }
@@ -268,7 +272,7 @@ class KeyedStoreTest {
   }
 
   private static long amount(KeyedStore store, long key) {
-    int block = store.find(KeyedStore.hash(key), key);
+    int block = find(store, key);
     return block == KeyedStore.NONE || !store.isLive(block)
         ? 0
         : store.page(block)[store.state(block)];
@@ -279,7 +283,7 @@ class KeyedStoreTest {
       put(store, key, amount);
       return;
     }
-    int block = store.find(KeyedStore.hash(key), key);
+    int block = find(store, key);
     if (block != KeyedStore.NONE && store.isLive(block)) {
       store.remove(block);
     }
