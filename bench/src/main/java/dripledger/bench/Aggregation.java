@@ -53,12 +53,10 @@ final class Aggregation {
     Schema output = output(key);
     return new PlanNode.Aggregate(
         new PlanNode.Source(1, "events", input(key), true, null),
-        new int[] {0},
+        List.of(0),
         List.of(
-            new AggregateCall(
-                AggregateCall.Function.COUNT, new int[0], false, -1, output.column(1)),
-            new AggregateCall(
-                AggregateCall.Function.SUM, new int[] {1}, false, -1, output.column(2))),
+            new AggregateCall(AggregateCall.Function.COUNT, List.of(), false, -1, output.column(1)),
+            new AggregateCall(AggregateCall.Function.SUM, List.of(1), false, -1, output.column(2))),
         output);
   }
 
@@ -66,11 +64,11 @@ final class Aggregation {
   private static PlanNode downstream() {
     Schema output = Schema.of(new Column("n", NUMBER), new Column("keys", NUMBER));
     return new PlanNode.Aggregate(
-        new PlanNode.Source(2, "view", output(NUMBER), false, new int[] {0}),
-        new int[] {1},
+        new PlanNode.Source(2, "view", output(NUMBER), false, List.of(0)),
+        List.of(1),
         List.of(
             new AggregateCall(
-                AggregateCall.Function.COUNT, new int[0], false, -1, output.column(1))),
+                AggregateCall.Function.COUNT, List.of(), false, -1, output.column(1))),
         output);
   }
 

@@ -192,7 +192,7 @@ final class QueryRunner {
       reads.merge(s.relationId(), 1, Integer::sum);
     }
     if (plan instanceof PlanNode.Transform t && t.input() instanceof PlanNode.Source s) {
-      found.put(s.relationId(), t.equalities());
+      found.put(s.relationId(), t.program().equalities());
     }
     plan.inputs().forEach(input -> equalities(input, found, reads));
   }

@@ -46,7 +46,7 @@ public abstract class AggregateKernel {
     boolean tellsEveryChange() {
       return generated
           && call.function() == AggregateCall.Function.COUNT
-          && call.arguments().length == 0
+          && call.arguments().isEmpty()
           && call.filterColumn() < 0;
     }
   }
@@ -57,7 +57,7 @@ public abstract class AggregateKernel {
       return false;
     }
     ColumnType type =
-        call.arguments().length == 0 ? null : input.schema().type(call.arguments()[0]);
+        call.arguments().isEmpty() ? null : input.schema().type(call.arguments().get(0));
     return switch (call.function()) {
       case COUNT -> true;
       case SUM -> !type.isVariable() && !type.kind().isFloating();
@@ -139,7 +139,7 @@ public abstract class AggregateKernel {
     String word = "s[at + " + slot.word + "]";
     String next = "s[at + " + (slot.word + 1) + "]";
     String third = "s[at + " + (slot.word + 2) + "]";
-    String value = call.arguments().length == 0 ? "" : slot(input, call.arguments()[0]);
+    String value = call.arguments().isEmpty() ? "" : slot(input, call.arguments().get(0));
     switch (call.function()) {
       case COUNT -> out.append("        " + word + " += w;\n");
       case MIN, MAX -> {

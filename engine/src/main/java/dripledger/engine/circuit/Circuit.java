@@ -1,6 +1,7 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.plan.PlanFingerprint;
+import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.BoxedRows;
@@ -71,7 +72,7 @@ public final class Circuit {
     }
     operators.forEach(op -> op.durable(durable::add));
     derivable = derive(root);
-    fingerprint = PlanFingerprint.of(root);
+    fingerprint = PlanDigest.canonical(root);
   }
 
   /** Notes the topmost operators with state; false if an input reaches the root past them all. */
@@ -178,25 +179,54 @@ public final class Circuit {
   }
 
   private void build(PlanNode node, Operator next, int port) {
-    if (node instanceof PlanNode.Source s) {
+    node.accept(new Builder(next, port));
+  }
+
+  /** Makes the operators of a plan, each of which hands on to the one above. */
+  private final class Builder implements PlanNode.Visitor<Void> {
+    private final Operator next;
+    private final int port;
+
+    Builder(Operator next, int port) {
+      this.next = next;
+      this.port = port;
+    }
+
+    @Override
+    public Void source(PlanNode.Source s) {
       inputs
           .computeIfAbsent(s.relationId(), id -> new ArrayList<>())
           .add(new Input(next, port, new RowLayout(s.schema())));
-    } else if (node instanceof PlanNode.Values v) {
-      register(node, new Constant(v, next, port));
-    } else if (node instanceof PlanNode.Transform t) {
+      return null;
+    }
+
+    @Override
+    public Void values(PlanNode.Values v) {
+      register(v, new Constant(v, next, port));
+      return null;
+    }
+
+    @Override
+    public Void transform(PlanNode.Transform t) {
       int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
-      Operator op = new Transform(t.program(), rejects, place, next, port);
+      Operator op = new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
       build(t.input(), op, 0);
-      register(node, op);
-    } else if (node instanceof PlanNode.Aggregate a) {
+      register(t, op);
+      return null;
+    }
+
+    @Override
+    public Void aggregate(PlanNode.Aggregate a) {
       Operator op = new GroupAggregate(a, null, versions, rejects, next, port);
       build(a.input(), op, 0);
-      register(node, op);
-    } else {
-      for (PlanNode input : node.inputs()) {
-        build(input, next, port);
-      }
+      register(a, op);
+      return null;
+    }
+
+    @Override
+    public Void unionAll(PlanNode.UnionAll u) {
+      u.inputs().forEach(input -> build(input, next, port));
+      return null;
     }
   }
 
@@ -289,8 +319,8 @@ public final class Circuit {
     @Override
     public void start() {
       Page page = new Page(new RowLayout(plan.schema()));
-      for (Object[] row : plan.rows()) {
-        BoxedRows.write(page.begin(), row);
+      for (List<Object> row : plan.rows()) {
+        BoxedRows.write(page.begin(), row.toArray());
         page.commit(1);
       }
       next.push(port, page);

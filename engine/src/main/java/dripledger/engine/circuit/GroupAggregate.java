@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.expr.Accumulator;
 import dripledger.engine.expr.Accumulators;
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.expr.RowProgram;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
@@ -108,14 +109,18 @@ final class GroupAggregate implements Operator {
     this.next = next;
     this.port = port;
     input = new RowLayout(plan.input().schema());
-    int[] groupColumns = plan.groupColumns();
+    int[] groupColumns = plan.groupColumns().stream().mapToInt(Integer::intValue).toArray();
     groupCount = groupColumns.length;
     global = groupCount == 0;
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
     groupLayout = new RowLayout(plan.schema());
-    program = finish == null || finish.program().identity() ? null : finish.program().program();
-    rowLayout = program == null ? groupLayout : finish.program().output();
+    ProgramCompiler.CompiledProgram finisher =
+        finish == null || finish.program().isIdentity()
+            ? null
+            : ProgramCompiler.compile(finish.program());
+    program = finisher == null ? null : finisher.program();
+    rowLayout = finisher == null ? groupLayout : finisher.output();
     finishPlace = program == null ? -1 : rejects.place(PlanPrinter.step(finish), groupLayout);
     out = new Page(rowLayout);
     middle = new Page(groupLayout);
@@ -546,8 +551,10 @@ final class GroupAggregate implements Operator {
 
     DistinctValues(AggregateCall call, RowLayout input, int[] groupColumns) {
       this.input = input;
-      columns = Arrays.copyOf(groupColumns, groupColumns.length + call.arguments().length);
-      System.arraycopy(call.arguments(), 0, columns, groupColumns.length, call.arguments().length);
+      columns = Arrays.copyOf(groupColumns, groupColumns.length + call.arguments().size());
+      for (int i = 0; i < call.arguments().size(); i++) {
+        columns[groupColumns.length + i] = call.arguments().get(i);
+      }
       writer = new RowWriter(new RowLayout(input.schema().project(columns)), 256);
       counts = new KeyedArena(-1, 8);
     }

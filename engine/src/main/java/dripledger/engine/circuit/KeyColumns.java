@@ -1,6 +1,7 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.plan.PlanNode;
+import java.util.List;
 
 /** Where a grouped result has its group columns. Stateless. */
 final class KeyColumns {
@@ -17,14 +18,15 @@ final class KeyColumns {
     if (key == null || !(below instanceof PlanNode.Aggregate aggregate)) {
       return null;
     }
-    int groups = aggregate.groupColumns().length;
+    int groups = aggregate.groupColumns().size();
     if (key.length != groups || groups == 0) {
       return null;
     }
-    int[] moved = root.key(); // where the group columns are, in their order, if they all are there
-    if (moved == null || moved.length != groups) {
+    List<Integer> places = root.key(); // where the group columns are, if they all are there
+    if (places == null || places.size() != groups) {
       return null;
     }
+    int[] moved = places.stream().mapToInt(Integer::intValue).toArray();
     for (int k : key) {
       boolean found = false;
       for (int m : moved) {

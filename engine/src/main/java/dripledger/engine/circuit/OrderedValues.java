@@ -37,8 +37,8 @@ final class OrderedValues {
 
   OrderedValues(AggregateCall call, RowLayout input, int[] groupColumns) {
     this.input = input;
-    valueColumn = call.arguments()[0];
-    orderColumn = call.arguments().length > 1 ? call.arguments()[1] : valueColumn;
+    valueColumn = call.arguments().get(0);
+    orderColumn = call.arguments().size() > 1 ? call.arguments().get(1) : valueColumn;
     greatest =
         call.function() == AggregateCall.Function.MAX
             || call.function() == AggregateCall.Function.ARG_MAX;

@@ -23,10 +23,11 @@ public final class Accumulators {
    * @param appendOnly whether the input never takes a row out
    */
   public static Accumulator of(AggregateCall call, RowLayout input, boolean appendOnly) {
-    int argument = call.arguments().length == 0 ? -1 : call.arguments()[0];
+    int argument = call.arguments().isEmpty() ? -1 : call.arguments().get(0);
     ColumnType type = argument < 0 ? null : input.schema().type(argument);
     return switch (call.function()) {
-      case COUNT -> new Count(input, call.arguments());
+      case COUNT ->
+          new Count(input, call.arguments().stream().mapToInt(Integer::intValue).toArray());
       case SUM -> sum(input, argument, type, call.output().type(), false);
       case AVG -> sum(input, argument, type, call.output().type(), true);
       case MIN, MAX ->
@@ -34,12 +35,12 @@ public final class Accumulators {
               ? new LatestExtreme(input, argument, call.function() == AggregateCall.Function.MAX)
               : null;
       case ARG_MAX, ARG_MIN -> {
-        ColumnType order = input.schema().type(call.arguments()[1]);
+        ColumnType order = input.schema().type(call.arguments().get(1));
         yield appendOnly && !order.isVariable()
             ? new LatestArgument(
                 input,
                 argument,
-                call.arguments()[1],
+                call.arguments().get(1),
                 call.function() == AggregateCall.Function.ARG_MAX)
             : null;
       }

@@ -2,7 +2,7 @@ package dripledger.engine.expr;
 
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
-import java.util.Arrays;
+import java.util.List;
 import java.util.stream.Collectors;
 
 /**
@@ -14,16 +14,17 @@ import java.util.stream.Collectors;
  * @param output its name and type in the result
  */
 public record AggregateCall(
-    Function function, int[] arguments, boolean distinct, int filterColumn, Column output) {
+    Function function, List<Integer> arguments, boolean distinct, int filterColumn, Column output) {
+  public AggregateCall {
+    arguments = List.copyOf(arguments);
+  }
 
   /** The call as text, with the input's column names. */
   public String text(Schema input) {
     String columns =
-        arguments.length == 0
+        arguments.isEmpty()
             ? "*"
-            : Arrays.stream(arguments)
-                .mapToObj(i -> input.column(i).name())
-                .collect(Collectors.joining(", "));
+            : arguments.stream().map(i -> input.column(i).name()).collect(Collectors.joining(", "));
     return function
         + "("
         + (distinct ? "DISTINCT " : "")

@@ -43,7 +43,8 @@ public final class Casts {
         .withResolverStyle(ResolverStyle.STRICT);
   }
 
-  static final long DAY = 86_400_000_000L;
+  /** Microseconds of a day. */
+  public static final long DAY = 86_400_000_000L;
 
   private Casts() {}
 

@@ -1,52 +1,55 @@
 package dripledger.engine.expr;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.expr.Code.Value;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.Schema;
-import java.util.List;
-import org.apache.calcite.rex.RexBuilder;
-import org.apache.calcite.rex.RexInputRef;
-import org.apache.calcite.rex.RexNode;
-import org.apache.calcite.rex.RexUtil;
 
 /**
- * Turns a filter and a projection into one compiled {@link RowProgram}. Each output column and the
- * filter become a method of their own, so that the JIT compiles each and none grows past its
- * limits. Safe from any thread.
+ * Turns a {@link Program} into a {@link RowProgram}. Each output column and the filter become a
+ * method of their own, so that the JIT compiles each and none grows past its limits. Equal programs
+ * share one generated class. Stateless; safe from any thread.
  */
 public final class ProgramCompiler {
-  private final RexBuilder rexBuilder;
-  private final Long now;
+  private final Code code = new Code();
+  private final ConversionCode conversions = new ConversionCode(code);
+  private final RowLayout in;
+  private final RowLayout out;
+  private final ExpressionCode expressions;
 
-  /**
-   * @param now the time CURRENT_TIMESTAMP stands for, in microseconds since 1970, or null where the
-   *     clock must not be asked (a view's rows would depend on when they were computed)
-   */
-  public ProgramCompiler(RexBuilder rexBuilder, Long now) {
-    this.rexBuilder = rexBuilder;
-    this.now = now;
+  private ProgramCompiler(Program program) {
+    in = new RowLayout(program.input());
+    out = new RowLayout(program.output());
+    expressions = new ExpressionCode(code, in, conversions);
   }
 
   /**
    * Compiles a program.
    *
-   * @param filter the condition, or null for none
-   * @throws EngineException (NOT_SUPPORTED) if an expression uses something we do not have
+   * @throws dripledger.engine.EngineException (NOT_SUPPORTED) if an expression uses something we do
+   *     not have
    */
-  public CompiledProgram compile(
-      Schema input, RexNode filter, List<RexNode> projects, Schema output) {
-    RowLayout in = new RowLayout(input);
-    RowLayout out = new RowLayout(output);
-    boolean identity = filter == null && isIdentity(projects, input.size());
-    CodeWriter code = new CodeWriter(in, now);
+  public static CompiledProgram compile(Program program) {
+    return new ProgramCompiler(program).write(program);
+  }
+
+  /**
+   * A program with the layouts it was compiled for.
+   *
+   * @param identity whether it passes every row on as it is
+   */
+  public record CompiledProgram(
+      RowProgram program, RowLayout input, RowLayout output, boolean identity) {}
+
+  private CompiledProgram write(Program program) {
     StringBuilder methods = new StringBuilder();
     StringBuilder run = new StringBuilder();
-    if (filter != null) {
-      methods.append(code.predicateMethod("filter", expand(filter)));
+    if (program.filter() != null) {
+      methods.append(filter(program.filter()));
       run.append("    if (!filter(b, o)) { return false; }\n");
     }
-    for (int i = 0; i < projects.size(); i++) {
-      methods.append(code.columnMethod("column" + i, i, expand(projects.get(i)), out));
+    for (int i = 0; i < program.outputs().size(); i++) {
+      methods.append(column(i, program.outputs().get(i)));
       run.append("    column").append(i).append("(b, o, out);\n");
     }
     String source =
@@ -62,23 +65,62 @@ public final class ProgramCompiler {
             + "    return true;\n  }\n"
             + methods
             + "}\n";
-    return new CompiledProgram(instantiate(source, code.layouts()), in, out, identity);
+    return new CompiledProgram(instantiate(source, code.layouts()), in, out, program.isIdentity());
   }
 
-  private RexNode expand(RexNode node) {
-    return RexUtil.expandSearch(rexBuilder, null, node);
+  private String filter(Expr condition) {
+    code.begin();
+    Value v = expressions.write(condition);
+    return "  private boolean filter(byte[] b, int o) {\n"
+        + code.body()
+        + "    return "
+        + (v.neverNull() ? v.value() : "!" + Code.paren(v.isNull()) + " && " + v.value())
+        + ";\n  }\n";
   }
 
-  private static boolean isIdentity(List<RexNode> projects, int columns) {
-    if (projects.size() != columns) {
-      return false;
-    }
-    for (int i = 0; i < columns; i++) {
-      if (!(projects.get(i) instanceof RexInputRef ref) || ref.getIndex() != i) {
-        return false;
+  private String column(int column, Expr expr) {
+    code.begin();
+    ColumnType type = out.schema().type(column);
+    if (expr instanceof Expr.Column c && sameStorage(in.schema().type(c.index()), type)) {
+      code.line("out.copy(%d, %s, b, o, %d);", column, code.layout(in), c.index());
+    } else {
+      Value v = expressions.write(expr);
+      String set = setter(column, type, v);
+      if (v.neverNull()) {
+        code.line("%s", set);
+      } else if (type.nullable()) {
+        code.line("if (%s) { out.setNull(%d); } else { %s }", v.isNull(), column, set);
+      } else {
+        code.line(
+            "if (%s) { throw new NullPointerException(%s); } else { %s }",
+            v.isNull(), Code.quote(out.schema().column(column).name() + " must not be NULL"), set);
       }
     }
-    return true;
+    return "  private void column"
+        + column
+        + "(byte[] b, int o, dripledger.engine.row.RowWriter out) {\n"
+        + code.body()
+        + "  }\n";
+  }
+
+  private static boolean sameStorage(ColumnType a, ColumnType b) {
+    if (a.kind() != b.kind()) {
+      return false;
+    }
+    return a.kind() != Kind.DECIMAL || a.scale() == b.scale() && a.isVariable() == b.isVariable();
+  }
+
+  private String setter(int column, ColumnType type, Value v) {
+    Value value = conversions.convert(v, type.kind());
+    return switch (type.kind()) {
+      case BOOLEAN -> "out.setBoolean(" + column + ", " + value.value() + ");";
+      case REAL, DOUBLE -> "out.setDouble(" + column + ", " + value.value() + ");";
+      case DECIMAL -> "out.setDecimal(" + column + ", " + value.value() + ");";
+      case VARCHAR -> "out.setString(" + column + ", " + value.value() + ");";
+      case VARBINARY, ROW, ARRAY ->
+          "out.setBytes(" + column + ", " + value.value() + ", 0, " + value.value() + ".length);";
+      default -> "out.setLong(" + column + ", " + value.value() + ");";
+    };
   }
 
   private static RowProgram instantiate(String source, RowLayout[] layouts) {
@@ -91,12 +133,4 @@ public final class ProgramCompiler {
       throw new IllegalStateException("generated code cannot be used:\n" + source, e);
     }
   }
-
-  /**
-   * A program with the layouts it was compiled for.
-   *
-   * @param identity whether it passes every row on as it is
-   */
-  public record CompiledProgram(
-      RowProgram program, RowLayout input, RowLayout output, boolean identity) {}
 }

@@ -1,12 +1,13 @@
 /**
- * Compiled scalar expressions and aggregate functions over binary rows.
+ * Scalar expressions and aggregate functions, and the code that is generated from them.
  *
- * <p>{@link dripledger.engine.expr.ProgramCompiler} turns the SQL library's expression trees into
- * Java source, one class for a filter and a projection together, compiled in memory; the generated
- * code reads fields in place with primitive types, evaluates AND, OR and CASE lazily and calls
- * {@link dripledger.engine.expr.Builtins} and {@link dripledger.engine.expr.Casts} for the rest.
- * {@link dripledger.engine.expr.Accumulator} is what GROUP BY keeps for a call; every one of them
- * can take rows out as exactly as it put them in. Apart from {@code engine.sql} this is the only
- * place that may import the SQL library. What is not known here is refused by name, never guessed.
+ * <p>A {@link dripledger.engine.expr.Program} (a filter and a projection of {@link
+ * dripledger.engine.expr.Expr}) is data; {@link dripledger.engine.expr.ProgramCompiler} turns it
+ * into a {@link dripledger.engine.expr.RowProgram} that reads binary rows. The Java is written by
+ * one class a family ({@code ConditionCode}, {@code ArithmeticCode}, {@code TimeCode}, {@code
+ * TextCode}, {@code JsonCode}, {@code FunctionCode}, {@code ConversionCode}); what it calls is in
+ * {@code Builtins} and {@code Casts}. {@link dripledger.engine.expr.Accumulator}s are the aggregate
+ * functions. What an expression means is PostgreSQL's answer, and FunctionOracleTest holds it to
+ * that. The SQL library is not known here, but for its evaluator of JSON paths.
  */
 package dripledger.engine.expr;

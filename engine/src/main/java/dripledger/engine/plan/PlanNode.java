@@ -1,12 +1,16 @@
 package dripledger.engine.plan;
 
 import dripledger.engine.expr.AggregateCall;
-import dripledger.engine.expr.ProgramCompiler.CompiledProgram;
+import dripledger.engine.expr.Program;
 import dripledger.engine.row.Schema;
+import java.util.ArrayList;
+import java.util.Collections;
 import java.util.List;
-import java.util.Map;
 
-/** A node of a physical plan; its inputs feed it deltas. */
+/**
+ * A node of a physical plan; its inputs feed it deltas. Immutable data: no code, no state, equal if
+ * all of its parts are equal.
+ */
 public sealed interface PlanNode {
   Schema schema();
 
@@ -15,24 +19,53 @@ public sealed interface PlanNode {
   /** Whether this node never takes out a row it put in. */
   boolean appendOnly();
 
-  /** Columns proven unique together, in order; an empty array: at most one row; null: not known. */
-  int[] key();
+  /** Columns proven unique together, in order; empty: at most one row; null: not known. */
+  List<Integer> key();
+
+  /** Does what is right for the kind of node. */
+  <T> T accept(Visitor<T> visitor);
+
+  /** Something done with every kind of node there is; a new kind does not compile without it. */
+  interface Visitor<T> {
+    T source(Source node);
+
+    T values(Values node);
+
+    T transform(Transform node);
+
+    T aggregate(Aggregate node);
+
+    T unionAll(UnionAll node);
+  }
 
   /**
    * A relation of the catalog.
    *
    * @param relationId its number
    */
-  record Source(long relationId, String name, Schema schema, boolean appendOnly, int[] key)
+  record Source(long relationId, String name, Schema schema, boolean appendOnly, List<Integer> key)
       implements PlanNode {
     @Override
     public List<PlanNode> inputs() {
       return List.of();
     }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.source(this);
+    }
   }
 
-  /** Constant rows, in boxed form. */
-  record Values(Schema schema, List<Object[]> rows) implements PlanNode {
+  /** Constant rows, in boxed form; what is missing is null. */
+  record Values(Schema schema, List<List<Object>> rows) implements PlanNode {
+    public Values {
+      List<List<Object>> copies = new ArrayList<>();
+      for (List<Object> row : rows) {
+        copies.add(Collections.unmodifiableList(new ArrayList<>(row)));
+      }
+      rows = Collections.unmodifiableList(copies);
+    }
+
     @Override
     public List<PlanNode> inputs() {
       return List.of();
@@ -44,28 +77,23 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public int[] key() {
-      return rows.size() <= 1 ? new int[0] : null;
+    public List<Integer> key() {
+      return rows.size() <= 1 ? List.of() : null;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.values(this);
     }
   }
 
-  /**
-   * Filter and projection in one.
-   *
-   * @param filter the condition as text, or null
-   * @param projections the output expressions as text
-   * @param equalities columns of the input that the filter holds to one value, boxed: who reads the
-   *     input may leave all other rows out
-   */
-  record Transform(
-      PlanNode input,
-      CompiledProgram program,
-      String filter,
-      List<String> projections,
-      Map<Integer, Object> equalities,
-      Schema schema,
-      int[] key)
-      implements PlanNode {
+  /** Filter and projection in one. */
+  record Transform(PlanNode input, Program program) implements PlanNode {
+    @Override
+    public Schema schema() {
+      return program.output();
+    }
+
     @Override
     public List<PlanNode> inputs() {
       return List.of(input);
@@ -75,11 +103,27 @@ public sealed interface PlanNode {
     public boolean appendOnly() {
       return input.appendOnly();
     }
+
+    @Override
+    public List<Integer> key() {
+      return program.whereIs(input.key());
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.transform(this);
+    }
   }
 
   /** GROUP BY; without group columns it always has exactly one row. DISTINCT has no calls. */
-  record Aggregate(PlanNode input, int[] groupColumns, List<AggregateCall> calls, Schema schema)
+  record Aggregate(
+      PlanNode input, List<Integer> groupColumns, List<AggregateCall> calls, Schema schema)
       implements PlanNode {
+    public Aggregate {
+      groupColumns = List.copyOf(groupColumns);
+      calls = List.copyOf(calls);
+    }
+
     @Override
     public List<PlanNode> inputs() {
       return List.of(input);
@@ -87,29 +131,43 @@ public sealed interface PlanNode {
 
     @Override
     public boolean appendOnly() {
-      return calls.isEmpty() && groupColumns.length > 0 && input.appendOnly();
+      return calls.isEmpty() && !groupColumns.isEmpty() && input.appendOnly();
     }
 
     @Override
-    public int[] key() {
-      int[] key = new int[groupColumns.length];
-      for (int i = 0; i < key.length; i++) {
-        key[i] = i;
+    public List<Integer> key() {
+      List<Integer> key = new ArrayList<>();
+      for (int i = 0; i < groupColumns.size(); i++) {
+        key.add(i);
       }
       return key;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.aggregate(this);
     }
   }
 
   /** All rows of all inputs. */
   record UnionAll(List<PlanNode> inputs, Schema schema) implements PlanNode {
+    public UnionAll {
+      inputs = List.copyOf(inputs);
+    }
+
     @Override
     public boolean appendOnly() {
       return inputs.stream().allMatch(PlanNode::appendOnly);
     }
 
     @Override
-    public int[] key() {
+    public List<Integer> key() {
       return null;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.unionAll(this);
     }
   }
 }

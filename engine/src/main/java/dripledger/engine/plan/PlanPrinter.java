@@ -1,9 +1,10 @@
 package dripledger.engine.plan;
 
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.ExprText;
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.List;
 import java.util.stream.Collectors;
 
@@ -28,67 +29,82 @@ public final class PlanPrinter {
 
   /** One step alone. */
   public static String step(PlanNode node) {
-    return line(node, "").step();
+    return node.accept(new Writer("")).step();
   }
 
   private static void print(PlanNode node, int depth, List<Line> lines) {
-    String indent = "  ".repeat(depth);
-    lines.add(line(node, indent));
+    lines.add(node.accept(new Writer("  ".repeat(depth))));
     for (PlanNode input : node.inputs()) {
       print(input, depth + 1, lines);
     }
   }
 
-  private static Line line(PlanNode node, String indent) {
-    if (node instanceof PlanNode.Source s) {
+  private record Writer(String indent) implements PlanNode.Visitor<Line> {
+    private Line line(PlanNode node, String step, String state, String bound) {
+      return new Line(node, indent + step, state, bound);
+    }
+
+    @Override
+    public Line source(PlanNode.Source s) {
       String kind = s.appendOnly() ? " (append-only)" : " (rows come and go)";
-      return new Line(s, indent + "read " + s.name() + kind, "none", "");
+      return line(s, "read " + s.name() + kind, "none", "");
     }
-    if (node instanceof PlanNode.Values v) {
-      return new Line(v, indent + "values: " + v.rows().size() + " rows", "none", "");
-    }
-    if (node instanceof PlanNode.Transform t) {
-      return new Line(t, indent + transform(t), "none", "");
-    }
-    if (node instanceof PlanNode.Aggregate a) {
-      return aggregate(a, indent);
-    }
-    return new Line(node, indent + "union all", "none", "");
-  }
 
-  private static String transform(PlanNode.Transform t) {
-    List<String> parts = new ArrayList<>();
-    if (t.filter() != null) {
-      parts.add("filter " + t.filter());
+    @Override
+    public Line values(PlanNode.Values v) {
+      return line(v, "values: " + v.rows().size() + " rows", "none", "");
     }
-    if (!t.projections().isEmpty()) {
-      parts.add("compute " + String.join(", ", t.projections()));
-    }
-    return parts.isEmpty() ? "pass on" : String.join("; ", parts);
-  }
 
-  private static Line aggregate(PlanNode.Aggregate a, String indent) {
-    Schema in = a.input().schema();
-    String groups =
-        Arrays.stream(a.groupColumns())
-            .mapToObj(i -> in.column(i).name())
-            .collect(Collectors.joining(", "));
-    if (a.calls().isEmpty()) {
-      return new Line(
-          a, indent + "distinct " + groups, "a count per distinct row", "distinct rows: no bound");
+    @Override
+    public Line transform(PlanNode.Transform t) {
+      Schema in = t.program().input();
+      List<String> parts = new ArrayList<>();
+      if (t.program().filter() != null) {
+        parts.add("filter " + ExprText.of(t.program().filter(), in));
+      }
+      if (!t.program().passesColumns()) {
+        parts.add("compute " + outputs(t, in));
+      }
+      return line(t, parts.isEmpty() ? "pass on" : String.join("; ", parts), "none", "");
     }
-    String calls = a.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
-    boolean all =
-        !a.input().appendOnly() && a.calls().stream().anyMatch(c -> c.function().isExtreme());
-    boolean distinct = a.calls().stream().anyMatch(AggregateCall::distinct);
-    String state =
-        "one entry per group"
-            + (all ? ", and every value of MIN and MAX in order" : "")
-            + (distinct ? ", and every distinct value" : "");
-    return new Line(
-        a,
-        indent + "aggregate " + calls + (groups.isEmpty() ? "" : " by " + groups),
-        state,
-        groups.isEmpty() ? "one group" : "groups: no bound");
+
+    private static String outputs(PlanNode.Transform t, Schema in) {
+      List<String> texts = new ArrayList<>();
+      List<Expr> outputs = t.program().outputs();
+      for (int i = 0; i < outputs.size(); i++) {
+        String name = t.schema().column(i).name();
+        String text = ExprText.of(outputs.get(i), in);
+        texts.add(text.equals(name) ? name : text + " as " + name);
+      }
+      return String.join(", ", texts);
+    }
+
+    @Override
+    public Line aggregate(PlanNode.Aggregate a) {
+      Schema in = a.input().schema();
+      String groups =
+          a.groupColumns().stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
+      if (a.calls().isEmpty()) {
+        return line(a, "distinct " + groups, "a count per distinct row", "distinct rows: no bound");
+      }
+      String calls = a.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
+      boolean all =
+          !a.input().appendOnly() && a.calls().stream().anyMatch(c -> c.function().isExtreme());
+      boolean distinct = a.calls().stream().anyMatch(AggregateCall::distinct);
+      String state =
+          "one entry per group"
+              + (all ? ", and every value of MIN and MAX in order" : "")
+              + (distinct ? ", and every distinct value" : "");
+      return line(
+          a,
+          "aggregate " + calls + (groups.isEmpty() ? "" : " by " + groups),
+          state,
+          groups.isEmpty() ? "one group" : "groups: no bound");
+    }
+
+    @Override
+    public Line unionAll(PlanNode.UnionAll u) {
+      return line(u, "union all", "none", "");
+    }
   }
 }

@@ -2,7 +2,6 @@ package dripledger.engine.sql;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.expr.TypeMapping;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;

@@ -9,7 +9,6 @@ import dripledger.engine.catalog.CatalogObject.Meta;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourceSpec;
-import dripledger.engine.expr.TypeMapping;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;

@@ -3,21 +3,21 @@ package dripledger.engine.sql;
 import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
-import dripledger.engine.expr.TypeMapping;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
-import org.apache.calcite.plan.RelOptUtil;
+import java.util.stream.IntStream;
 import org.apache.calcite.rel.RelFieldCollation;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
@@ -27,27 +27,22 @@ import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.core.TableScan;
 import org.apache.calcite.rel.core.Union;
 import org.apache.calcite.rel.core.Values;
-import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.rex.RexBuilder;
-import org.apache.calcite.rex.RexCall;
-import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
-import org.apache.calcite.rex.RexOver;
-import org.apache.calcite.rex.RexUtil;
-import org.apache.calcite.rex.RexVisitorImpl;
-import org.apache.calcite.sql.SqlKind;
-import org.apache.calcite.sql.type.SqlTypeName;
 
 /** Turns the SQL library's algebra into our plan. Single use, single thread. */
 final class PlanBuilder {
   private final RexBuilder rexBuilder;
-  private final ProgramCompiler compiler;
+  private final Expressions expressions;
   private final CatalogSchema schema;
 
-  PlanBuilder(RexBuilder rexBuilder, ProgramCompiler compiler, CatalogSchema schema) {
+  /**
+   * @param now the time the query is asked at, in microseconds since 1970; null for a view
+   */
+  PlanBuilder(RexBuilder rexBuilder, Long now, CatalogSchema schema) {
     this.rexBuilder = rexBuilder;
-    this.compiler = compiler;
+    expressions = new Expressions(rexBuilder, now);
     this.schema = schema;
   }
 
@@ -102,7 +97,12 @@ final class PlanBuilder {
       boolean appendOnly =
           object instanceof CatalogObject.Stream
               || object instanceof CatalogObject.MaterializedView m && m.plan().appendOnly();
-      return new PlanNode.Source(object.id(), object.name(), object.schema(), appendOnly, key);
+      return new PlanNode.Source(
+          object.id(),
+          object.name(),
+          object.schema(),
+          appendOnly,
+          key == null ? null : Arrays.stream(key).boxed().toList());
     }
     if (rel instanceof Filter filter) {
       return transform(filter.getInput(), filter.getCondition(), null, filter);
@@ -132,99 +132,19 @@ final class PlanBuilder {
   private PlanNode transform(
       RelNode input, RexNode filter, List<? extends RexNode> projects, RelNode shape) {
     PlanNode below = build(input);
-    List<RexNode> outputs = new ArrayList<>();
-    if (projects == null) {
-      for (RelDataTypeField f : input.getRowType().getFieldList()) {
-        outputs.add(rexBuilder.makeInputRef(f.getType(), f.getIndex()));
-      }
-    } else {
-      outputs.addAll(projects);
-    }
-    List<RexNode> all = new ArrayList<>(outputs);
-    if (filter != null) {
-      all.add(filter);
-    }
-    all.forEach(n -> n.accept(new OverRefuser()));
-    Schema output = TypeMapping.schema(shape.getRowType());
-    List<String> texts = new ArrayList<>();
-    if (projects != null) {
-      for (int i = 0; i < outputs.size(); i++) {
-        String name = output.column(i).name();
-        String text = ExpressionText.of(outputs.get(i), below.schema().names());
-        texts.add(text.equals(name) ? name : text + " as " + name);
-      }
-    }
-    return new PlanNode.Transform(
-        below,
-        compiler.compile(below.schema(), filter, outputs, output),
-        filter == null ? null : ExpressionText.of(filter, below.schema().names()),
-        texts,
-        equalities(filter, below.schema()),
-        output,
-        projectKey(below.key(), outputs));
+    List<Expr> outputs =
+        projects == null
+            ? Expr.columns(below.schema())
+            : projects.stream().map(p -> expressions.translate(p)).toList();
+    Expr condition = filter == null ? null : expressions.translate(filter);
+    return transform(below, condition, outputs, TypeMapping.schema(shape.getRowType()));
   }
 
-  /** The columns that a condition holds to a constant, with the value. */
-  private Map<Integer, Object> equalities(RexNode filter, Schema input) {
-    Map<Integer, Object> found = new HashMap<>();
-    if (filter != null) {
-      for (RexNode each : RelOptUtil.conjunctions(RexUtil.expandSearch(rexBuilder, null, filter))) {
-        if (each instanceof RexCall call && call.isA(SqlKind.EQUALS)) {
-          equality(call.getOperands().get(0), call.getOperands().get(1), input, found);
-          equality(call.getOperands().get(1), call.getOperands().get(0), input, found);
-        }
-      }
-    }
-    return Map.copyOf(found);
-  }
-
-  private static void equality(
-      RexNode column, RexNode value, Schema input, Map<Integer, Object> into) {
-    if (!(column instanceof RexInputRef ref)
-        || !(value instanceof RexLiteral literal)
-        || literal.isNull()) {
-      return;
-    }
-    ColumnType type = input.type(ref.getIndex());
-    if (type.kind().isInteger() && SqlTypeName.EXACT_TYPES.contains(literal.getTypeName())) {
-      java.math.BigDecimal number = literal.getValueAs(java.math.BigDecimal.class);
-      if (number.stripTrailingZeros().scale() <= 0 && number.precision() - number.scale() < 19) {
-        into.put(ref.getIndex(), number.longValue());
-      }
-    } else if (type.kind() == ColumnType.Kind.VARCHAR
-        && SqlTypeName.CHAR_TYPES.contains(literal.getTypeName())) {
-      into.put(ref.getIndex(), literal.getValueAs(String.class));
-    }
-  }
-
-  private static final class OverRefuser extends RexVisitorImpl<Void> {
-    OverRefuser() {
-      super(true);
-    }
-
-    @Override
-    public Void visitOver(RexOver over) {
-      throw unsupported("OVER (…)");
-    }
-  }
-
-  private static int[] projectKey(int[] key, List<RexNode> outputs) {
-    if (key == null) {
-      return null;
-    }
-    int[] moved = new int[key.length];
-    for (int k = 0; k < key.length; k++) {
-      moved[k] = -1;
-      for (int i = 0; i < outputs.size() && moved[k] < 0; i++) {
-        if (outputs.get(i) instanceof RexInputRef ref && ref.getIndex() == key[k]) {
-          moved[k] = i;
-        }
-      }
-      if (moved[k] < 0) {
-        return null;
-      }
-    }
-    return moved;
+  private static PlanNode transform(
+      PlanNode below, Expr condition, List<Expr> outputs, Schema output) {
+    Program program = new Program(below.schema(), condition, outputs, output);
+    ProgramCompiler.compile(program); // what cannot be computed is said now
+    return new PlanNode.Transform(below, program);
   }
 
   private PlanNode aggregate(Aggregate rel) {
@@ -232,7 +152,7 @@ final class PlanBuilder {
       throw unsupported("GROUPING SETS");
     }
     PlanNode input = build(rel.getInput());
-    int[] groups = rel.getGroupSet().toArray();
+    List<Integer> groups = rel.getGroupSet().asList();
     List<AggregateCall> calls = new ArrayList<>();
     Schema output = TypeMapping.schema(rel.getRowType());
     for (int i = 0; i < rel.getAggCallList().size(); i++) {
@@ -251,10 +171,10 @@ final class PlanBuilder {
       calls.add(
           new AggregateCall(
               function,
-              call.getArgList().stream().mapToInt(Integer::intValue).toArray(),
+              call.getArgList(),
               call.isDistinct(),
               call.filterArg,
-              output.column(groups.length + i)));
+              output.column(groups.size() + i)));
     }
     return new PlanNode.Aggregate(input, groups, calls, named(output, calls, input.schema()));
   }
@@ -283,8 +203,7 @@ final class PlanBuilder {
     if (rel.all) {
       return all;
     }
-    int[] groups = new int[output.size()];
-    Arrays.setAll(groups, i -> i);
+    List<Integer> groups = IntStream.range(0, output.size()).boxed().toList();
     return new PlanNode.Aggregate(all, groups, List.of(), output);
   }
 
@@ -300,41 +219,35 @@ final class PlanBuilder {
   }
 
   private PlanNode castTo(PlanNode plan, RelNode input, Union rel, Schema output) {
-    List<RexNode> casts = new ArrayList<>();
+    List<Expr> casts = new ArrayList<>();
     for (int i = 0; i < output.size(); i++) {
       casts.add(
-          rexBuilder.makeCast(
-              rel.getRowType().getFieldList().get(i).getType(), rexBuilder.makeInputRef(input, i)));
+          expressions.translate(
+              rexBuilder.makeCast(
+                  rel.getRowType().getFieldList().get(i).getType(),
+                  rexBuilder.makeInputRef(input, i))));
     }
-    List<String> names = output.columns().stream().map(Column::name).toList();
-    return new PlanNode.Transform(
-        plan,
-        compiler.compile(plan.schema(), null, casts, output),
-        null,
-        names,
-        Map.of(),
-        output,
-        projectKey(plan.key(), casts));
+    return transform(plan, null, casts, output);
   }
 
   private PlanNode values(Values rel) {
     Schema output = TypeMapping.schema(rel.getRowType());
-    List<Object[]> rows = new ArrayList<>();
+    List<List<Object>> rows = new ArrayList<>();
     // Each row goes through the same compiled code as every other literal.
-    Schema none = new Schema(List.of());
-    Map<List<RexLiteral>, Object[]> seen = new HashMap<>();
+    Map<List<RexLiteral>, List<Object>> seen = new HashMap<>();
     for (List<RexLiteral> tuple : rel.getTuples()) {
-      rows.add(seen.computeIfAbsent(tuple, t -> evaluate(none, t, output)));
+      rows.add(seen.computeIfAbsent(tuple, t -> evaluate(t, output)));
     }
     return new PlanNode.Values(output, rows);
   }
 
-  private Object[] evaluate(Schema none, List<RexLiteral> tuple, Schema output) {
+  private List<Object> evaluate(List<RexLiteral> tuple, Schema output) {
+    List<Expr> constants = tuple.stream().map(expressions::translate).toList();
     ProgramCompiler.CompiledProgram program =
-        compiler.compile(none, null, new ArrayList<RexNode>(tuple), output);
-    Page page = new Page(new RowLayout(output));
+        ProgramCompiler.compile(new Program(new Schema(List.of()), null, constants, output));
+    Page page = new Page(program.output());
     program.program().run(new byte[0], 0, page.begin());
     page.commit(1);
-    return BoxedRows.read(program.output(), page.bytes(), page.start(0));
+    return Arrays.asList(BoxedRows.read(program.output(), page.bytes(), page.start(0)));
   }
 }

@@ -4,7 +4,6 @@ import dripledger.engine.EngineException;
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -407,7 +406,8 @@ public final class SqlFrontEnd {
             Set.copyOf(used));
       }
       PlanNode root = plan.plan();
-      int[] key = root.key();
+      int[] key =
+          root.key() == null ? null : root.key().stream().mapToInt(Integer::intValue).toArray();
       boolean proven = key != null;
       if (s.key() != null) {
         int[] declared = s.key().stream().mapToInt(k -> indexOf(columns, k)).toArray();
@@ -495,8 +495,7 @@ public final class SqlFrontEnd {
     }
 
     private PlanBuilder builder(Long now) {
-      return new PlanBuilder(
-          cluster.getRexBuilder(), new ProgramCompiler(cluster.getRexBuilder(), now), schema);
+      return new PlanBuilder(cluster.getRexBuilder(), now, schema);
     }
 
     /**

@@ -47,7 +47,7 @@ class EpochLoopTest {
 
   private static LiveNode distinct(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
-    PlanNode plan = new PlanNode.Aggregate(source, new int[] {0}, List.of(), SCHEMA);
+    PlanNode plan = new PlanNode.Aggregate(source, List.of(0), List.of(), SCHEMA);
     return LiveNode.view(id, "view" + id, new Circuit(plan), SCHEMA, new int[] {0});
   }
 

@@ -1,4 +1,4 @@
-package dripledger.engine.expr;
+package dripledger.engine.sql;
 
 import dripledger.engine.EngineException;
 import dripledger.engine.row.Column;
@@ -13,13 +13,13 @@ import org.apache.calcite.rel.type.StructKind;
 import org.apache.calcite.sql.type.SqlTypeName;
 
 /** Between the SQL library's types and ours. CHAR is VARCHAR here: we do not pad. */
-public final class TypeMapping {
+final class TypeMapping {
   private TypeMapping() {}
 
   /**
    * @throws EngineException (NOT_SUPPORTED) for types we have no bytes for
    */
-  public static ColumnType fromSql(RelDataType type) {
+  static ColumnType fromSql(RelDataType type) {
     ColumnType mapped =
         switch (type.getSqlTypeName()) {
           case BOOLEAN -> ColumnType.of(Kind.BOOLEAN);
@@ -60,13 +60,13 @@ public final class TypeMapping {
     return mapped.withNullable(type.isNullable());
   }
 
-  public static Schema schema(RelDataType rowType) {
+  static Schema schema(RelDataType rowType) {
     List<RelDataTypeField> fields = rowType.getFieldList();
     return new Schema(
         fields.stream().map(f -> new Column(f.getName(), fromSql(f.getType()))).toList());
   }
 
-  public static RelDataType toSql(RelDataTypeFactory factory, ColumnType type) {
+  static RelDataType toSql(RelDataTypeFactory factory, ColumnType type) {
     RelDataType mapped =
         switch (type.kind()) {
           case BOOLEAN -> factory.createSqlType(SqlTypeName.BOOLEAN);
@@ -93,7 +93,7 @@ public final class TypeMapping {
     return factory.createTypeWithNullability(mapped, type.nullable());
   }
 
-  public static RelDataType rowType(RelDataTypeFactory factory, Schema schema, StructKind kind) {
+  static RelDataType rowType(RelDataTypeFactory factory, Schema schema, StructKind kind) {
     return factory.createStructType(
         kind,
         schema.columns().stream().map(c -> toSql(factory, c.type())).toList(),

@@ -1,0 +1,67 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
+import java.util.List;
+
+/**
+ * A scalar expression over the columns of one input, as data: immutable, compared by value, without
+ * code. Its columns are numbers, so that names make no difference.
+ */
+public sealed interface Expr {
+  /** The type of its values. */
+  ColumnType type();
+
+  /** A column of the input. */
+  record Column(int index, ColumnType type) implements Expr {}
+
+  /**
+   * A field inside a ROW column; NULL if any ROW on the way is.
+   *
+   * @param path the numbers of the fields, from the outside in
+   */
+  record Field(int column, List<Integer> path, ColumnType type) implements Expr {
+    public Field {
+      path = List.copyOf(path);
+    }
+  }
+
+  /**
+   * A constant.
+   *
+   * @param value Boolean, Long (integers, times in microseconds, dates in days, months), Double,
+   *     BigDecimal or String; null for NULL
+   */
+  record Constant(Object value, ColumnType type) implements Expr {}
+
+  /**
+   * An operation on operands.
+   *
+   * @param options what is not a value: a unit of time, a flag, the name of a function
+   */
+  record Call(Operation operation, List<Expr> operands, List<String> options, ColumnType type)
+      implements Expr {
+    public Call {
+      operands = List.copyOf(operands);
+      options = List.copyOf(options);
+    }
+
+    public Expr operand(int index) {
+      return operands.get(index);
+    }
+  }
+
+  /** Whether the expression is this column as it is. */
+  static boolean isColumn(Expr expr, int index) {
+    return expr instanceof Column c && c.index() == index;
+  }
+
+  /** All columns of a schema as they are. */
+  static List<Expr> columns(Schema schema) {
+    List<Expr> all = new java.util.ArrayList<>();
+    for (int i = 0; i < schema.size(); i++) {
+      all.add(new Column(i, schema.type(i)));
+    }
+    return all;
+  }
+}

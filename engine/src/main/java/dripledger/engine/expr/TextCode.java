@@ -1,0 +1,80 @@
+package dripledger.engine.expr;
+
+import static dripledger.engine.expr.Code.BUILTINS;
+import static dripledger.engine.expr.Code.paren;
+
+import dripledger.engine.expr.Code.Value;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import java.util.List;
+
+/** Text: patterns, trimming, putting together. */
+final class TextCode {
+  private final Code code;
+  private final ExpressionCode expressions;
+  private final ConversionCode conversions;
+
+  TextCode(Code code, ExpressionCode expressions, ConversionCode conversions) {
+    this.code = code;
+    this.expressions = expressions;
+    this.conversions = conversions;
+  }
+
+  Value like(Expr.Call call) {
+    List<Expr> operands = call.operands();
+    Value text = expressions.write(operands.get(0));
+    boolean ignoreCase = call.operation() == Operation.ILIKE;
+    String escape = "\"\\\\\"";
+    if (operands.size() == 3) {
+      Value e = expressions.write(operands.get(2));
+      escape = e.value();
+    }
+    Value pattern = expressions.write(operands.get(1));
+    String compiled =
+        BUILTINS + "likePattern(" + pattern.value() + ", " + escape + ", " + ignoreCase + ")";
+    if (operands.get(1) instanceof Expr.Constant
+        && !pattern.alwaysNull()
+        && (operands.size() == 2 || operands.get(2) instanceof Expr.Constant)) {
+      compiled = code.constant("java.util.regex.Pattern", compiled);
+    }
+    return code.strict(
+        Kind.BOOLEAN,
+        List.of(text, pattern),
+        BUILTINS + "like(" + text.value() + ", " + compiled + ")");
+  }
+
+  Value trim(Expr.Call call) {
+    String flag = call.options().get(0);
+    Value characters = expressions.write(call.operand(0));
+    Value text = expressions.write(call.operand(1));
+    return code.strict(
+        Kind.VARCHAR,
+        List.of(characters, text),
+        String.format(
+            BUILTINS + "trim(%s, %s, %s, %s)",
+            text.value(),
+            characters.value(),
+            !flag.equals("TRAILING"),
+            !flag.equals("LEADING")));
+  }
+
+  Value concatenate(Expr.Call call) {
+    Value a = text(expressions.write(call.operand(0)));
+    Value b = text(expressions.write(call.operand(1)));
+    return code.strict(Kind.VARCHAR, List.of(a, b), a.value() + ".concat(" + b.value() + ")");
+  }
+
+  private Value text(Value v) {
+    return v.kind() == Kind.VARCHAR ? v : conversions.cast(v, ColumnType.varchar(-1));
+  }
+
+  Value concat(Expr.Call call) {
+    String v = code.name();
+    code.line("StringBuilder %s = new StringBuilder();", v);
+    for (Expr operand : call.operands()) {
+      Value x = conversions.cast(expressions.write(operand), ColumnType.varchar(-1));
+      code.line("if (!%s) { %s.append(%s); }", paren(x.isNull()), v, x.value());
+    }
+    return new Value(Kind.VARCHAR, v + ".toString()", "false");
+  }
+}

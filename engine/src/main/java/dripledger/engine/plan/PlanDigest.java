@@ -1,0 +1,136 @@
+package dripledger.engine.plan;
+
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.ExprText;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
+import java.nio.charset.StandardCharsets;
+import java.security.MessageDigest;
+import java.security.NoSuchAlgorithmException;
+import java.util.List;
+import java.util.function.LongFunction;
+
+/**
+ * Says whether two plans are the same: if what they compute, and the form their state is kept in,
+ * is equal. Names of columns and relations are no part of it. Stateless.
+ */
+public final class PlanDigest {
+  /** To be raised when an expression or operator of the same form comes to mean something else. */
+  private static final int MEANING = 2;
+
+  private PlanDigest() {}
+
+  /**
+   * The canonical form of a plan: equal for equal plans only.
+   *
+   * @param relations how a relation that is read is called
+   */
+  public static String canonical(PlanNode root, LongFunction<String> relations) {
+    StringBuilder out = new StringBuilder("meaning ").append(MEANING).append('\n');
+    root.accept(new Writer(out, relations, 0));
+    return out.toString();
+  }
+
+  /** The canonical form, relations being called by their numbers. */
+  public static String canonical(PlanNode root) {
+    return canonical(root, Long::toString);
+  }
+
+  /** A number for a canonical form: negative, and for all that can happen another for another. */
+  public static long number(String canonical) {
+    try {
+      byte[] hash =
+          MessageDigest.getInstance("SHA-256").digest(canonical.getBytes(StandardCharsets.UTF_8));
+      long number = 0;
+      for (int i = 0; i < 8; i++) {
+        number = number << 8 | (hash[i] & 0xFF);
+      }
+      return number | Long.MIN_VALUE;
+    } catch (NoSuchAlgorithmException e) {
+      throw new IllegalStateException("every Java has SHA-256", e);
+    }
+  }
+
+  private record Writer(StringBuilder out, LongFunction<String> relations, int depth)
+      implements PlanNode.Visitor<Void> {
+    private Void inputs(PlanNode node) {
+      out.append('\n');
+      node.inputs().forEach(input -> input.accept(new Writer(out, relations, depth + 1)));
+      return null;
+    }
+
+    private StringBuilder begin(String what) {
+      return out.append("  ".repeat(depth)).append(what).append(' ');
+    }
+
+    @Override
+    public Void source(PlanNode.Source s) {
+      // A relation may get more columns; what reads it keeps to those it knows.
+      begin("read").append(relations.apply(s.relationId())).append(types(s.schema()));
+      return inputs(s);
+    }
+
+    @Override
+    public Void values(PlanNode.Values v) {
+      begin("values").append(types(v.schema()));
+      for (List<Object> row : v.rows()) {
+        for (Object value : row) {
+          String text = String.valueOf(value);
+          out.append(value == null ? -1 : text.length()).append(':').append(text).append(' ');
+        }
+      }
+      return inputs(v);
+    }
+
+    @Override
+    public Void transform(PlanNode.Transform t) {
+      begin("transform");
+      if (t.program().filter() != null) {
+        out.append("if ");
+        ExprText.canonical(t.program().filter(), out);
+      }
+      out.append(types(t.schema()));
+      t.program()
+          .outputs()
+          .forEach(
+              each -> {
+                ExprText.canonical(each, out);
+                out.append(';');
+              });
+      return inputs(t);
+    }
+
+    @Override
+    public Void aggregate(PlanNode.Aggregate a) {
+      begin("aggregate")
+          .append(a.input().appendOnly() ? "events" : "rows")
+          .append(" by ")
+          .append(a.groupColumns());
+      a.calls().forEach(call -> out.append(' ').append(call(call)));
+      out.append(types(a.schema()));
+      return inputs(a);
+    }
+
+    @Override
+    public Void unionAll(PlanNode.UnionAll u) {
+      begin("union").append(types(u.schema()));
+      return inputs(u);
+    }
+
+    private static String types(Schema schema) {
+      return schema.columns().stream()
+          .map(c -> c.type().toString())
+          .collect(java.util.stream.Collectors.joining(", ", "(", ")"));
+    }
+
+    private static String call(AggregateCall call) {
+      ColumnType type = call.output().type();
+      return call.function()
+          + call.arguments().toString()
+          + (call.distinct() ? " distinct" : "")
+          + (call.filterColumn() >= 0 ? " filter " + call.filterColumn() : "")
+          + " "
+          + type;
+    }
+  }
+}
