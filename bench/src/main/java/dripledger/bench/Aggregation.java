@@ -1,6 +1,7 @@
 package dripledger.bench;
 
 import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.Epoch;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
@@ -216,16 +217,16 @@ final class Aggregation {
     long began = System.nanoTime();
     for (Page page : pages) {
       view.feed(1, page);
-      Page delta = view.flush();
+      Page delta = view.flush(Epoch.OUTSIDE);
       if (downstream != null) {
         downstream.feed(2, delta);
-        downstream.flush();
+        downstream.flush(Epoch.OUTSIDE);
       }
       view.clearOutput();
       versions.publish();
     }
     double seconds = (System.nanoTime() - began) / 1e9;
-    RelationVersion version = view.version(new int[] {0}, versions.published());
+    RelationVersion version = view.version(versions.published());
     sink += version.count();
     return events / seconds;
   }
@@ -238,7 +239,7 @@ final class Aggregation {
     view.rowsWanted(false);
     for (Page page : pages) {
       view.feed(1, page);
-      view.flush();
+      view.flush(Epoch.OUTSIDE);
       view.clearOutput();
       versions.publish();
     }
@@ -255,12 +256,12 @@ final class Aggregation {
         "look-ups by key, one thread", alone / 1e6, busy / 1e6);
     long began = System.nanoTime();
     try (Versions.Pin pin = versions.pin()) {
-      view.version(new int[] {0}, pin.version())
+      view.version(pin.version())
           .scan(page -> sink += page.layout().slot(page.bytes(), page.start(0), 1));
     }
     double scan = view.stateKeys() / ((System.nanoTime() - began) / 1e9);
     System.out.printf("  %-38s %6.2f M rows/s%n", "scan of a pinned version", scan / 1e6);
-    RelationVersion ordered = view.version(new int[] {0}, versions.published());
+    RelationVersion ordered = view.version(versions.published());
     long[] rows = new long[1];
     ordered.range(null, null, false, (b, at) -> ++rows[0] > 0); // makes the order
     began = System.nanoTime();
@@ -273,16 +274,16 @@ final class Aggregation {
 
   private double lookups(Versions versions, Circuit view, Page[] pages) {
     AtomicReference<RelationVersion> published =
-        new AtomicReference<>(view.version(new int[] {0}, versions.published()));
+        new AtomicReference<>(view.version(versions.published()));
     AtomicBoolean writing = new AtomicBoolean(pages != null);
     Thread writer =
         new Thread(
             () -> {
               for (int i = 0; writing.get(); i = (i + 1) % pages.length) {
                 view.feed(1, pages[i]);
-                view.flush();
+                view.flush(Epoch.OUTSIDE);
                 versions.publish();
-                published.set(view.version(new int[] {0}, versions.published()));
+                published.set(view.version(versions.published()));
               }
             });
     if (pages != null) {
@@ -297,7 +298,7 @@ final class Aggregation {
       for (int i = 0; i < 1000; i++) {
         key[0] = (long) random.nextInt(keys);
         try (Versions.Pin pin = versions.pin()) {
-          view.version(new int[] {0}, pin.version()).find(key, (bytes, at) -> ++found[0] > 0);
+          view.version(pin.version()).find(key, (bytes, at) -> ++found[0] > 0);
         }
         asked++;
       }

@@ -8,6 +8,7 @@ import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.EpochLoop;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -129,7 +130,7 @@ final class Alterations {
       if (connection != null) {
         connectors.begin(connection, changed);
       }
-      LiveNode node = Definitions.liveNode(changed);
+      InputNode node = Definitions.inputNode(changed);
       LiveNode old = definitions.node(stream.id());
       store.apply(
           List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),

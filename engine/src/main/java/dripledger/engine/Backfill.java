@@ -2,18 +2,13 @@ package dripledger.engine;
 
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
-import dripledger.engine.circuit.Circuit;
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.circuit.EpochLoop;
-import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.Schema;
-import dripledger.engine.sql.Command;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.Snapshot;
-import java.util.HashMap;
-import java.util.Map;
-import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.function.Consumer;
 import java.util.function.Supplier;
@@ -40,15 +35,20 @@ final class Backfill {
   }
 
   /**
-   * Fills a view that is not attached yet; it is then attached and needs {@link #live}.
+   * Fills a node that is not attached yet; it is then attached and needs {@link #live}.
    *
    * @param check run now and then; it throws to stop the work
    */
-  void fill(LiveNode node, Runnable check) {
-    fill(node, sink(node), check);
+  void fill(QueryNode node, Runnable check) {
+    fill(node, page -> {}, check);
   }
 
-  private void fill(LiveNode node, Consumer<Page> sink, Runnable check) {
+  /**
+   * As above.
+   *
+   * @param sink is given the result too, in pages that are valid during the call
+   */
+  void fill(QueryNode node, Consumer<Page> sink, Runnable check) {
     node.fill(sink);
     Pinned[] start = new Pinned[1];
     Definitions.await(
@@ -59,7 +59,7 @@ final class Backfill {
             }));
     try {
       try (Pinned from = start[0]) {
-        feed(node.circuit(), from.snapshot(), sink, check);
+        feed(node, from.snapshot(), check);
       }
       long rows = LITTLE_ROWS;
       for (int round = 0; round < CATCH_UP_ROUNDS && rows >= LITTLE_ROWS; round++) {
@@ -73,45 +73,43 @@ final class Backfill {
     }
   }
 
-  /** Where rows go that the circuit puts out: nowhere, if they are read from its state. */
-  private static Consumer<Page> sink(LiveNode node) {
-    if (node.store() != null) {
-      return node.store()::apply;
+  /** Fills a node at a start, before the loop runs: nothing changes meanwhile. */
+  void fillAtStart(QueryNode node) {
+    feed(node, loop.snapshot(), () -> {});
+  }
+
+  private void feed(QueryNode node, Snapshot from, Runnable check) {
+    if (node.isPassive()) {
+      return; // its rows are another's
     }
-    node.circuit().rowsWanted(false);
-    return page -> {};
-  }
-
-  /** Fills a view at a start, before the loop runs: nothing changes meanwhile. */
-  void fillAtStart(LiveNode node) {
-    feed(node.circuit(), loop.snapshot(), sink(node), () -> {});
-  }
-
-  private void feed(Circuit circuit, Snapshot from, Consumer<Page> sink, Runnable check) {
-    Map<Long, RowLayout> layouts = layouts(circuit);
+    node.circuit().rowsWanted(node.needsOwnRows());
     long[] sinceFlush = new long[1];
-    for (long input : circuit.inputs()) {
+    for (long input : node.inputs()) {
       runner.feed(
           input,
-          layouts.get(input),
+          layout(node, input),
           from,
           page -> {
             check.run();
-            circuit.feed(input, page);
+            node.fed(input, page);
             sinceFlush[0] += page.size();
             if (sinceFlush[0] > FLUSH_ROWS) {
-              sink.accept(circuit.flush());
-              circuit.clearOutput();
+              node.settle();
               sinceFlush[0] = 0;
             }
           });
     }
-    sink.accept(circuit.flush());
-    circuit.clearOutput();
+    node.settle();
+  }
+
+  /** Relations are read in the layout that they have now, steps in the one they always have. */
+  private RowLayout layout(QueryNode node, long input) {
+    CatalogObject object = catalog.get().find(input);
+    return object == null ? node.circuit().layout(input) : new RowLayout(object.schema());
   }
 
   /** Lets a filled node take part in epochs; if it cannot, it is as if it had never been. */
-  void live(LiveNode node, Runnable also) {
+  void live(QueryNode node, Runnable also) {
     try {
       Definitions.await(
           loop.between(
@@ -126,7 +124,7 @@ final class Backfill {
     }
   }
 
-  private static void refuseIfFailed(LiveNode node) {
+  private static void refuseIfFailed(QueryNode node) {
     if (node.failure() != null) {
       throw new EngineException(
           Code.FAILED, node.name() + " could not be filled: " + node.failure(), null);
@@ -134,57 +132,8 @@ final class Backfill {
   }
 
   /** Takes a node out of the graph again. */
-  void leave(LiveNode node) {
+  void leave(QueryNode node) {
     CompletableFuture<Long> left = loop.between(() -> loop.detach(node));
     Definitions.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
-  }
-
-  private Map<Long, RowLayout> layouts(Circuit circuit) {
-    Map<Long, RowLayout> layouts = new HashMap<>();
-    for (long input : circuit.inputs()) {
-      layouts.put(input, new RowLayout(catalog.get().find(input).schema()));
-    }
-    return layouts;
-  }
-
-  /** Begins to follow a query. */
-  Following follow(Command.QueryPlan query, int maxRows) {
-    return new Following(query, maxRows);
-  }
-
-  /** A query that is about to be followed: first filled, then joined to the graph. */
-  final class Following {
-    private final LiveNode node;
-    private final Subscription subscription;
-    private final Page gathered; // the answer, until the graph is joined
-
-    private Following(Command.QueryPlan query, int maxRows) {
-      RowLayout layout = new RowLayout(new Schema(query.columns()));
-      subscription = new Subscription(query.columns(), layout, maxRows);
-      node = LiveNode.follower(new Circuit(query.plan()), subscription);
-      gathered = new Page(layout);
-    }
-
-    /** The relations it reads. */
-    Set<Long> inputs() {
-      return Set.copyOf(node.circuit().inputs());
-    }
-
-    void fill(Runnable check) {
-      Backfill.this.fill(node, gathered::appendAll, check);
-    }
-
-    /** Joins the graph; the answer so far is the first batch. */
-    Subscription join() {
-      long[] epoch = new long[1];
-      live(node, () -> epoch[0] = loop.snapshot().epoch());
-      subscription.first(epoch[0], gathered);
-      subscription.onClose(
-          () -> {
-            CompletableFuture<Long> ignored = loop.between(() -> loop.detach(node));
-            ignored.exceptionally(e -> null);
-          });
-      return subscription;
-    }
   }
 }

@@ -8,9 +8,12 @@ import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
-import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.EpochLoop;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Proposal;
@@ -26,6 +29,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutionException;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.stream.Collectors;
@@ -51,7 +55,10 @@ final class Definitions {
   private final Making making;
   private final TableLoads loads;
   private final Alterations alterations;
+  private final SharedSteps steps;
+  private final Followers followers;
   private final Map<Long, LiveNode> nodes = new HashMap<>();
+  private final Map<Long, PlanCut> cuts = new ConcurrentHashMap<>(); // of materialized views
   private volatile Catalog catalog = Catalog.EMPTY;
   private Runnable checkpoint = () -> {};
 
@@ -71,7 +78,9 @@ final class Definitions {
     this.connectors = connectors;
     this.sources = sources;
     backfill = new Backfill(loop, runner, this::catalog);
+    steps = new SharedSteps(loop, backfill);
     making = new Making(lock, this::catalog);
+    followers = new Followers(loop, backfill, steps, making, this::cut);
     loads = new TableLoads(this, store, loop, history, connectors, sources, making);
     alterations = new Alterations(this, store, loop, history, connectors, sources, making);
   }
@@ -82,6 +91,36 @@ final class Definitions {
 
   Backfill backfill() {
     return backfill;
+  }
+
+  SharedSteps steps() {
+    return steps;
+  }
+
+  /** A plan as the graph runs it. Safe from any thread. */
+  PlanCut cut(PlanNode plan) {
+    return PlanCut.of(
+        plan,
+        id -> {
+          PlanCut view = cuts.get(id);
+          return view == null ? null : view.alias();
+        });
+  }
+
+  /** How the graph runs a materialized view that is there. Safe from any thread. */
+  PlanCut cut(CatalogObject.MaterializedView view) {
+    return cuts.get(view.id());
+  }
+
+  /** What a view keeps and fails on, with all of its steps. Safe from any thread. */
+  ViewState state(CatalogObject.MaterializedView view) {
+    List<QueryNode> parts = new ArrayList<>();
+    PlanCut cut = cuts.get(view.id());
+    if (cut != null) {
+      cut.steps().forEach(step -> parts.add(steps.node(step.id())));
+    }
+    parts.add((QueryNode) node(view.id()));
+    return new ViewState(parts);
   }
 
   TableLoads loads() {
@@ -131,6 +170,11 @@ final class Definitions {
       if (stored.begin() != null && stored.alters() == 0) {
         history.begin(sources.inputId(object), stored.begin());
       }
+      if (object instanceof CatalogObject.MaterializedView view) {
+        PlanCut cut = cut(view.plan());
+        cuts.put(view.id(), cut);
+        steps.use(cut, view.name());
+      }
       LiveNode node = liveNode(object);
       if (node != null) {
         keep(object.id(), node);
@@ -139,8 +183,10 @@ final class Definitions {
   }
 
   /** Makes a new, empty node for an object, in the place of one that is of no use. */
-  void renew(CatalogObject object) {
-    keep(object.id(), liveNode(object));
+  LiveNode renew(CatalogObject object) {
+    LiveNode node = liveNode(object);
+    keep(object.id(), node);
+    return node;
   }
 
   private void keep(long id, LiveNode node) {
@@ -185,20 +231,28 @@ final class Definitions {
         c.warnings());
   }
 
-  static LiveNode liveNode(CatalogObject object) {
+  private LiveNode liveNode(CatalogObject object) {
+    return object instanceof CatalogObject.MaterializedView m
+        ? viewNode(m, cuts.get(m.id()))
+        : inputNode(object);
+  }
+
+  private static QueryNode viewNode(CatalogObject.MaterializedView m, PlanCut cut) {
+    return QueryNode.view(m.id(), m.name(), cut, m.schema(), m.key());
+  }
+
+  /** A new node for a stream or table; null for other objects. */
+  static InputNode inputNode(CatalogObject object) {
     RowLayout layout = new RowLayout(object.schema());
     if (object instanceof CatalogObject.Stream s) {
-      return LiveNode.stream(
+      return InputNode.stream(
           s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
     }
     if (object instanceof CatalogObject.Table t) {
       ViewStore rows = new ViewStore(t.schema(), t.primaryKey());
       return t.source() == null
-          ? LiveNode.table(t.id(), t.name(), layout, rows)
-          : LiveNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
-    }
-    if (object instanceof CatalogObject.MaterializedView m) {
-      return LiveNode.view(m.id(), m.name(), new Circuit(m.plan()), m.schema(), m.key());
+          ? InputNode.table(t.id(), t.name(), layout, rows)
+          : InputNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
     }
     return null;
   }
@@ -331,7 +385,7 @@ final class Definitions {
             ? command
             : frontEnd.check(frontEnd.parse(text).get(0), catalog, Map.of(), 0);
     CatalogObject object = object(store.nextId(), text, complete);
-    LiveNode node = liveNode(object);
+    InputNode node = inputNode(object);
     SourceSpec source = CatalogObject.sourceOf(object);
     if (source == null) {
       store.apply(List.of(stored(object, null)), List.of());
@@ -376,23 +430,28 @@ final class Definitions {
    */
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = object(store.nextId(), sql, command);
-    LiveNode node = liveNode(object);
-    if (node != null) {
-      fill(object, node);
-      backfill.live(node, () -> {});
-    }
-    try {
-      store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
-    } catch (RuntimeException e) {
-      if (node != null) {
-        backfill.leave(node);
+    if (object instanceof CatalogObject.MaterializedView view) {
+      PlanCut cut = cut(view.plan());
+      QueryNode node = viewNode(view, cut);
+      steps.use(cut, view.name());
+      boolean stored = false;
+      try {
+        fill(view, cut, node);
+        backfill.live(node, () -> {});
+        replaceStored(object, dropped);
+        stored = true;
+      } finally {
+        if (!stored) {
+          backfill.leave(node);
+          steps.release(cut);
+        }
       }
-      throw e;
+      cuts.put(view.id(), cut);
+      keep(object.id(), node);
+    } else {
+      replaceStored(object, dropped);
     }
     List<LiveNode> going = liveNodes(dropped);
-    if (node != null) {
-      keep(object.id(), node);
-    }
     catalog = catalog.without(dropped).with(object);
     long epoch = await(loop.between(() -> going.forEach(loop::detach)));
     forget(dropped);
@@ -402,23 +461,34 @@ final class Definitions {
         epoch);
   }
 
+  private void replaceStored(CatalogObject object, List<CatalogObject> dropped) {
+    store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
+  }
+
   /** Makes a view that is attached and failed again from its inputs. */
   void remake(CatalogObject.MaterializedView view) {
-    LiveNode fresh = liveNode(view);
-    fill(view, fresh);
+    PlanCut cut = cuts.get(view.id());
+    QueryNode fresh = viewNode(view, cut);
+    fill(view, cut, fresh);
     LiveNode old = node(view.id());
     backfill.live(fresh, () -> loop.replace(old, fresh));
     keep(view.id(), fresh);
   }
 
-  /** Fills a new view while other definitions go on. */
-  private void fill(CatalogObject view, LiveNode node) {
+  /** Fills a new view, and the steps it needs first, while other definitions go on. */
+  private void fill(CatalogObject.MaterializedView view, PlanCut cut, QueryNode node) {
     Set<Long> uses = new HashSet<>(Catalog.dependsOn(view));
-    uses.addAll(node.circuit().inputs());
+    Followers.relations(view.plan(), uses);
     boolean filled = false;
     try {
       making.beside(
-          view.name(), view.kind() + " " + view.name(), uses, check -> backfill.fill(node, check));
+          view.name(),
+          view.kind() + " " + view.name(),
+          uses,
+          check -> {
+            steps.make(cut, check);
+            backfill.fill(node, check);
+          });
       filled = true;
     } finally {
       if (!filled) {
@@ -522,17 +592,22 @@ final class Definitions {
     return objects.stream().map(o -> node(o.id())).filter(n -> n != null).toList();
   }
 
+  /** What was dropped has left the graph; so do the steps that nothing else needs. */
   private void forget(List<CatalogObject> objects) {
     synchronized (nodes) {
       objects.forEach(o -> nodes.remove(o.id()));
+    }
+    for (CatalogObject object : objects) {
+      PlanCut cut = cuts.remove(object.id());
+      if (cut != null) {
+        steps.release(cut);
+      }
     }
   }
 
   /** Starts following a query; the answer so far is its first batch. */
   Subscription follow(Command.QueryPlan query, int maxRows) {
-    Backfill.Following following = backfill.follow(query, maxRows);
-    making.beside(null, "a followed query", following.inputs(), following::fill);
-    return following.join();
+    return followers.follow(query, maxRows);
   }
 
   static long await(CompletableFuture<Long> done) {

@@ -199,6 +199,11 @@ public final class Engine implements AutoCloseable {
     return definitions.node(object.id());
   }
 
+  /** What a materialized view keeps and fails on. */
+  public ViewState state(CatalogObject.MaterializedView view) {
+    return definitions.state(view);
+  }
+
   public EngineOptions options() {
     return options;
   }

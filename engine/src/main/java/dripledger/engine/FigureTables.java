@@ -5,7 +5,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Figures;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.circuit.EpochLoop;
-import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.Rejects;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
@@ -98,9 +98,8 @@ final class FigureTables {
       rows.add(reject(catalog, null, pending));
     }
     for (CatalogObject object : catalog.all()) {
-      LiveNode node = definitions.node(object.id());
-      if (node != null && node.circuit() != null) {
-        node.circuit().rejects().rows().forEach(r -> rows.add(failing(object, r)));
+      if (object instanceof CatalogObject.MaterializedView view) {
+        definitions.state(view).rejectedRows().forEach(r -> rows.add(failing(object, r)));
       }
     }
   }
@@ -132,8 +131,7 @@ final class FigureTables {
 
   private void partitions(Catalog catalog, List<Object[]> rows) {
     for (CatalogObject object : catalog.all()) {
-      LiveNode node = definitions.node(object.id());
-      if (node == null) {
+      if (!(definitions.node(object.id()) instanceof InputNode node)) {
         continue;
       }
       for (Watermark.PartitionMark mark : node.partitions(System.currentTimeMillis())) {

@@ -4,8 +4,11 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.expr.Casts;
+import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -21,7 +24,9 @@ import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
 import java.util.Arrays;
+import java.util.HashMap;
 import java.util.List;
+import java.util.Map;
 import java.util.stream.Collectors;
 
 /** SHOW, DESCRIBE and EXPLAIN: what is there, and how it does. Safe from any thread. */
@@ -96,7 +101,7 @@ final class Introspection {
       case "STREAMS" -> {
         for (CatalogObject o : catalog.all()) {
           if (o instanceof CatalogObject.Stream s) {
-            LiveNode node = definitions.node(s.id());
+            InputNode node = (InputNode) definitions.node(s.id());
             rows.add(
                 new Object[] {
                   s.name(),
@@ -156,8 +161,8 @@ final class Introspection {
                   count(snapshot, m.id()),
                   m.key() == null ? null : names(m.schema(), m.key()),
                   node.lastEpoch(),
-                  node.circuit().rejects().count(),
-                  node.stateBytes(),
+                  definitions.state(m).rejects(),
+                  definitions.state(m).bytes(),
                   health(node)
                 });
           }
@@ -253,7 +258,7 @@ final class Introspection {
   }
 
   private static Object watermark(LiveNode node) {
-    return node.watermarkMicros() == Watermark.NONE
+    return node.watermarkMicros() == Watermark.NONE || node.watermarkMicros() == Watermark.TIMELESS
         ? null
         : BoxedRows.timestamp(node.watermarkMicros());
   }
@@ -332,25 +337,25 @@ final class Introspection {
   }
 
   Result.Rows explain(Command.Explain command, Snapshot snapshot) {
+    CatalogObject view = command.view() == null ? null : definitions.catalog().find(command.view());
+    boolean analyze = command.analyze() && view != null;
+    PlanCut cut = definitions.cut(command.plan());
+    Map<Long, Integer> lines = new HashMap<>();
     List<Object[]> rows = new ArrayList<>();
-    LiveNode node =
-        command.view() == null
-            ? null
-            : definitions.node(definitions.catalog().find(command.view()).id());
-    boolean analyze = command.analyze() && node != null;
     for (PlanPrinter.Line line : PlanPrinter.print(command.plan())) {
-      if (analyze) {
-        rows.add(
-            new Object[] {
-              line.step(),
-              line.state(),
-              line.bound(),
-              node.circuit().stateKeys(line.node()),
-              node.circuit().stateBytes(line.node())
-            });
-      } else {
-        rows.add(new Object[] {line.step(), line.state(), line.bound()});
+      Long step = cut.numbers().get(line.node());
+      String keeps = line.state();
+      if (step != null) {
+        Integer first = lines.putIfAbsent(step, rows.size() + 1);
+        keeps += first != null ? "; the same as in line " + first : shared(step, view);
       }
+      List<Object> row = new ArrayList<>(List.of(line.step(), keeps, line.bound()));
+      if (analyze) {
+        QueryNode node = step == null ? null : definitions.steps().node(step);
+        row.add(node == null ? 0L : node.stateKeys());
+        row.add(node == null ? 0L : node.stateBytes());
+      }
+      rows.add(row.toArray());
     }
     List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
     if (analyze) {
@@ -358,5 +363,18 @@ final class Introspection {
       columns.add(number("bytes"));
     }
     return new Result.Rows(columns, rows, snapshot.epoch());
+  }
+
+  /** Which other views have a step, as EXPLAIN says it. */
+  private String shared(long step, CatalogObject self) {
+    List<String> others = new ArrayList<>();
+    for (CatalogObject object : definitions.catalog().all()) {
+      if (object instanceof CatalogObject.MaterializedView view
+          && (self == null || view.id() != self.id())
+          && definitions.cut(view).steps().stream().anyMatch(s -> s.id() == step)) {
+        others.add(view.name());
+      }
+    }
+    return others.isEmpty() ? "" : "; shared with " + String.join(", ", others);
   }
 }

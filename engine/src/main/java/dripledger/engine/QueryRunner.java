@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.Epoch;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
@@ -73,7 +74,7 @@ final class QueryRunner {
         return;
       }
     }
-    hand(circuit.flush(), circuit, sink);
+    hand(circuit.flush(Epoch.OUTSIDE), circuit, sink);
     if (circuit.rejects().count() > 0) {
       throw new EngineException(
           Code.FAILED,
@@ -123,12 +124,12 @@ final class QueryRunner {
       Snapshot snapshot,
       Consumer<Page> sink) {
     RelationVersion version = snapshot.readable(id);
-    if (id < 0) {
-      sink.accept(figures.apply(id));
-    } else if (version != null) {
+    if (version != null) {
       if (!found(version, equalities, exactly, sink) && !exactly) {
         version.scan(sink);
       }
+    } else if (id < 0) {
+      sink.accept(figures.apply(id));
     } else {
       history.read(id, layout, snapshot, sink);
     }

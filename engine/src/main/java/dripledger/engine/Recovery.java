@@ -7,7 +7,10 @@ import dripledger.engine.checkpoint.CheckpointStore.Saved;
 import dripledger.engine.checkpoint.CheckpointStore.SavedNode;
 import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.EpochLoop;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.plan.PlanCut;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.StateFormatException;
@@ -17,6 +20,7 @@ import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.Supplier;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -41,6 +45,11 @@ final class Recovery {
   private final List<CatalogObject.MaterializedView> toMake = new ArrayList<>();
   private final Map<Long, String> unreachable = new HashMap<>();
   private final List<CatalogObject.Table> toLoad = new ArrayList<>();
+  private final Set<Long> attached = new HashSet<>(); // steps
+  private final Set<Long> changed = new HashSet<>(); // whose rows are not those of the checkpoint
+  private Saved saved;
+  private long sequence;
+  private int restored;
 
   Recovery(
       Definitions definitions,
@@ -75,31 +84,20 @@ final class Recovery {
       checkpointer.loaded(saved.epoch());
     }
     loop.positions(sequence, positions);
-    Set<Long> unlike = new HashSet<>(); // relations whose rows are not those of the checkpoint
-    int restored = 0;
+    this.saved = saved;
+    this.sequence = sequence;
     for (CatalogObject object : definitions.catalog().all()) {
-      LiveNode node = definitions.node(object.id());
-      if (node == null) {
-        continue;
-      }
-      SavedNode state = saved == null ? null : saved.nodes().get(object.id());
-      boolean inputsUnlike =
-          node.circuit() != null && node.circuit().inputs().stream().anyMatch(unlike::contains);
-      if (state != null && !inputsUnlike && restore(object, node, state)) {
-        restored++;
-        loop.attach(node);
-      } else {
-        if (!(object instanceof CatalogObject.Stream)) {
-          unlike.add(object.id());
-        }
-        make(object, definitions.node(object.id()), sequence, positions);
+      if (object instanceof CatalogObject.MaterializedView view) {
+        view(view);
+      } else if (definitions.node(object.id()) instanceof InputNode node) {
+        input(object, node, positions);
       }
       loop.positions(sequence, positions);
     }
     replay(sequence);
     loop.positions(ledger.lastSequence(), ledger.positions());
     LOG.info(
-        "recovered {} of {} relations from the checkpoint of epoch {} in {} ms",
+        "recovered {} relations and steps of {} objects from the checkpoint of epoch {} in {} ms",
         restored,
         definitions.catalog().all().size(),
         saved == null ? "none" : saved.epoch(),
@@ -109,74 +107,119 @@ final class Recovery {
     return left;
   }
 
-  private boolean restore(CatalogObject object, LiveNode node, SavedNode state) {
+  private void input(CatalogObject object, InputNode node, Map<Long, SourcePosition> positions) {
+    if (restore(object.name(), node)) {
+      loop.attach(node);
+      return;
+    }
+    InputNode fresh = (InputNode) definitions.renew(object);
+    if (object instanceof CatalogObject.Table table) {
+      changed.add(object.id());
+      make(table, fresh, positions);
+    }
+    loop.attach(fresh);
+  }
+
+  /** Makes the rows of a table again, as of the checkpoint. */
+  private void make(CatalogObject.Table table, InputNode node, Map<Long, SourcePosition> at) {
+    if (table.source() == null) {
+      Page page = new Page(new RowLayout(table.schema()));
+      try {
+        ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
+      } catch (IllegalStateException e) {
+        LOG.error("the changes of {} do not fit together", table.name(), e);
+        node.fail("its changes do not fit together: " + e.getMessage());
+      }
+    } else if (sources.shared(definitions.catalog().connectionOf(table))) {
+      node.loading(true);
+      toLoad.add(table);
+    } else {
+      at.put(table.id(), history.begin(table.id())); // its topic is read again
+    }
+  }
+
+  private void view(CatalogObject.MaterializedView view) {
+    QueryNode failed = null;
+    for (PlanCut.Step step : definitions.cut(view).steps()) {
+      QueryNode node = definitions.steps().node(step.id());
+      if (attached.add(step.id())) {
+        node = attach(view.name(), node, () -> definitions.steps().renew(step.id()));
+        definitions.steps().isMade(step.id());
+      }
+      failed = failed == null && node.failure() != null ? node : failed;
+    }
+    QueryNode node = (QueryNode) definitions.node(view.id());
+    if (failed != null) {
+      node.fail(failed.failure());
+      loop.attach(node);
+    } else {
+      node = attach(view.name(), node, () -> (QueryNode) definitions.renew(view));
+    }
+    if (node.failure() != null) {
+      toMake.add(view);
+    }
+  }
+
+  /** Attaches a node with its saved rows, or made again from its inputs. */
+  private QueryNode attach(String name, QueryNode node, Supplier<QueryNode> renewed) {
+    boolean inputsChanged = node.inputs().stream().anyMatch(changed::contains);
+    if (!inputsChanged && restore(name, node)) {
+      loop.attach(node);
+      return node;
+    }
+    QueryNode fresh = renewed.get();
+    changed.add(node.id());
+    try {
+      refuseIfUnreachable(fresh);
+      definitions.backfill().fillAtStart(fresh);
+    } catch (RuntimeException e) {
+      LOG.error("{} cannot be made again yet: {}", name, e.getMessage());
+      fresh.fail(GIVEN_UP + e.getMessage());
+      connections(fresh).forEach(c -> unreachable.putIfAbsent(c, e.getMessage()));
+    }
+    loop.attach(fresh);
+    loop.positions(sequence, Map.of());
+    return fresh;
+  }
+
+  /** Whether the node has become what the checkpoint says; if not, it is of no use. */
+  private boolean restore(String name, LiveNode node) {
+    SavedNode state = saved == null ? null : saved.nodes().get(node.id());
+    if (state == null) {
+      return false;
+    }
     if (!state.plan().equals(node.planPrint())) {
-      LOG.warn("the saved state of {} is of another plan; it is made again", object.name());
+      LOG.warn("the saved state of {} is of another plan; it is made again", name);
       return false;
     }
     try {
       List<List<byte[]>> parts = new ArrayList<>();
       for (int part = 0; part < state.parts(); part++) {
-        parts.add(store.read(object.id(), part));
+        parts.add(store.read(node.id(), part));
       }
       node.restore(state.figures(), parts, System.currentTimeMillis());
-      checkpointer.restored(object.id());
+      checkpointer.restored(node.id());
+      restored++;
       return true;
     } catch (StateFormatException e) {
-      LOG.warn(
-          "the saved state of {} cannot be used ({}); it is made again",
-          object.name(),
-          e.getMessage());
-      definitions.renew(object);
+      LOG.warn("the saved state of {} cannot be used ({}); it is made again", name, e.getMessage());
       return false;
     }
   }
 
-  /** Makes what a relation holds from its inputs, as of the checkpoint, and attaches it. */
-  private void make(
-      CatalogObject object, LiveNode node, long sequence, Map<Long, SourcePosition> positions) {
-    if (object instanceof CatalogObject.Table table) {
-      if (table.source() == null) {
-        Page page = new Page(new RowLayout(table.schema()));
-        try {
-          ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
-        } catch (IllegalStateException e) {
-          LOG.error("the changes of {} do not fit together", table.name(), e);
-          node.giveUp("its changes do not fit together: " + e.getMessage());
-        }
-      } else if (sources.shared(definitions.catalog().connectionOf(table))) {
-        node.loading(true);
-        toLoad.add(table);
-      } else {
-        positions.put(table.id(), history.begin(table.id())); // its topic is read again
-      }
-    } else if (node.circuit() != null) {
-      try {
-        refuseIfUnreachable(node);
-        definitions.backfill().fillAtStart(node);
-      } catch (RuntimeException e) {
-        LOG.error("{} cannot be made again yet: {}", object.name(), e.getMessage());
-        node.giveUp(GIVEN_UP + e.getMessage());
-        connections(node).forEach(c -> unreachable.putIfAbsent(c, e.getMessage()));
-        toMake.add((CatalogObject.MaterializedView) object);
-      }
-    }
-    loop.attach(node);
-  }
-
   /** A source that did not answer once is not waited for again while nobody is served. */
-  private void refuseIfUnreachable(LiveNode view) {
-    for (long connection : connections(view)) {
+  private void refuseIfUnreachable(QueryNode node) {
+    for (long connection : connections(node)) {
       if (unreachable.containsKey(connection)) {
         throw new EngineException(EngineException.Code.FAILED, unreachable.get(connection));
       }
     }
   }
 
-  /** The connections that must be read to make a view: those of streams that are not kept. */
-  private Set<Long> connections(LiveNode view) {
+  /** The connections that must be read to make a node: those of streams that are not kept. */
+  private Set<Long> connections(QueryNode node) {
     Set<Long> connections = new HashSet<>();
-    for (long input : view.circuit().inputs()) {
+    for (long input : node.inputs()) {
       if (definitions.catalog().find(input) instanceof CatalogObject.Stream s && !s.inLedger()) {
         connections.add(s.source().connectionId());
       }

@@ -5,7 +5,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.circuit.EpochLoop;
-import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
@@ -53,7 +53,7 @@ final class TableLoads {
   /** Loads the rows of a table beside the live work and lets it join its connection's feed. */
   void load(
       CatalogObject.Table table,
-      LiveNode node,
+      InputNode node,
       CatalogObject.Connection connection,
       SourcePosition begin) {
     if (history.begin(connection.id()) == null) {
@@ -84,7 +84,7 @@ final class TableLoads {
     }
   }
 
-  private void fill(CatalogObject.Table table, Feed feed, LiveNode node) {
+  private void fill(CatalogObject.Table table, Feed feed, InputNode node) {
     making.beside(
         table.name(),
         "table " + table.name(),
@@ -150,11 +150,11 @@ final class TableLoads {
    */
   void reload(CatalogObject.Table table) {
     CatalogObject.Connection connection = definitions.catalog().connectionOf(table);
-    LiveNode fresh = Definitions.liveNode(table);
+    InputNode fresh = Definitions.inputNode(table);
     Feed feed = sources.shared(connection, table);
     try {
       fill(table, feed, fresh);
-      LiveNode node = definitions.node(table.id());
+      InputNode node = (InputNode) definitions.node(table.id());
       List<EpochLoop.Change> changes = new ArrayList<>();
       fresh
           .store()
@@ -170,7 +170,7 @@ final class TableLoads {
           feed,
           table,
           () -> {
-            node.goOn();
+            node.resume();
             loop.stepNow(-1, changes);
           });
     } catch (InterruptedException e) {

@@ -55,8 +55,7 @@ class ExactnessTest {
     db.run("CREATE MATERIALIZED VIEW w AS SELECT k, i + 1 AS j FROM t");
     db.run("INSERT INTO t (k, i) VALUES (1, 2147483647), (2, 5)");
     assertThat(db.rows("SELECT * FROM w")).containsExactly("[2, 6]");
-    assertThat(db.engine.node(db.engine.object("w")).circuit().rejects().reasons().get(0))
-        .isEqualTo("2147483648 is out of range for INTEGER");
+    assertThat(db.state("w").reasons().get(0)).isEqualTo("2147483648 is out of range for INTEGER");
     assertThat(db.error("SELECT CAST('12x' AS INTEGER)").getMessage())
         .contains("'12x' is not a valid integer");
   }

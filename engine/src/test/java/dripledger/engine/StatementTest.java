@@ -254,7 +254,7 @@ class StatementTest {
     db.run("UPDATE t SET d = 10 WHERE k = 2");
     assertThat(db.rows("SELECT * FROM q ORDER BY k"))
         .containsExactly("[1, 20]", "[2, 10]", "[3, 25]");
-    assertThat(db.engine.node(db.engine.object("q")).circuit().rejects().count()).isZero();
+    assertThat(db.state("q").rejects()).isZero();
     assertThat(db.error("SELECT 1 / (k - 1) FROM t").getMessage()).contains("division by zero");
   }
 

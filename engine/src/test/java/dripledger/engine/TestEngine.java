@@ -43,6 +43,11 @@ final class TestEngine implements AutoCloseable {
     return new Records(new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints);
   }
 
+  /** What a materialized view keeps and fails on. */
+  ViewState state(String view) {
+    return engine.state((CatalogObject.MaterializedView) engine.object(view));
+  }
+
   private void start() {
     engine = new Engine(EngineOptions.defaults(), records, connectors, CLOCK);
     engine.start();

@@ -11,12 +11,10 @@ import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
-import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
-import java.util.function.Consumer;
 
 /**
  * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
@@ -25,20 +23,15 @@ import java.util.function.Consumer;
  */
 public final class Circuit {
   private final List<Operator> operators = new ArrayList<>();
-  private final Map<PlanNode, Operator> byNode = new IdentityHashMap<>();
   private final Map<Long, List<Input>> inputs = new LinkedHashMap<>();
   private final Rejects rejects = new Rejects();
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
-  private final List<Operator> restated = new ArrayList<>();
-  private final boolean derivable;
-  private final String fingerprint;
   private final PlanNode root;
-  private int[] keyColumns;
-  private boolean keyColumnsKnown;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
   private final Versions versions;
+  private final Finish asItIs; // of a stored result
   private boolean started;
 
   private record Input(Operator operator, int port, RowLayout layout) {}
@@ -57,31 +50,20 @@ public final class Circuit {
     this.root = root;
     this.own = versions;
     this.versions = versions;
-    PlanNode.Transform finish = root instanceof PlanNode.Transform t ? t : null;
-    PlanNode below = finish == null ? root : finish.input();
-    if (below instanceof PlanNode.Aggregate aggregate) {
-      // The usual root of a view: its state is the view, and it gives its own page away.
-      stored = new GroupAggregate(aggregate, finish, versions, rejects, null, 0);
+    if (root instanceof PlanNode.Aggregate aggregate) {
+      // Its state is the relation, and it gives its own page away.
+      stored = new GroupAggregate(aggregate, versions, rejects, null, 0);
+      asItIs = Finish.none(aggregate);
       output = stored.output();
       build(aggregate.input(), stored, 0);
-      register(aggregate, stored);
+      operators.add(stored);
     } else {
       stored = null;
+      asItIs = null;
       output = new Page(new RowLayout(root.schema()));
       build(root, (port, delta) -> output.appendAll(delta), 0);
     }
     operators.forEach(op -> op.durable(durable::add));
-    derivable = derive(root);
-    fingerprint = PlanDigest.canonical(root);
-  }
-
-  /** Notes the topmost operators with state; false if an input reaches the root past them all. */
-  private boolean derive(PlanNode node) {
-    if (node instanceof PlanNode.Aggregate) {
-      restated.add(byNode.get(node));
-      return true;
-    }
-    return !node.inputs().isEmpty() && node.inputs().stream().allMatch(this::derive);
   }
 
   /**
@@ -93,43 +75,24 @@ public final class Circuit {
   }
 
   /** Says whether state saved of another circuit fits this one: if theirs is the same. */
-  public String fingerprint() {
-    return fingerprint;
-  }
-
-  /** Whether all rows of the result can be told from the operators' state: see {@link #restate}. */
-  public boolean derivable() {
-    return derivable;
+  String planPrint() {
+    return PlanDigest.canonical(root);
   }
 
   /** Says that the state was restored: what operators emit of no input has been emitted. */
-  public void restored() {
+  void restored() {
     started = true;
     operators.forEach(Operator::restored);
   }
 
-  /**
-   * For each group column of the stored result which column it is.
-   *
-   * @param key the columns the result is looked up by
-   * @return null if they are not the group columns as they are
-   */
-  int[] keyColumns(int[] key) {
-    if (!keyColumnsKnown) {
-      keyColumns = KeyColumns.of(root, key);
-      keyColumnsKnown = true;
-    }
-    return keyColumns;
+  /** How rows are made of the state that is the result, or null. */
+  Finish asItIs() {
+    return asItIs;
   }
 
   /** The operator whose state is the result, or null if the result must be kept apart. */
   GroupAggregate stored() {
     return stored;
-  }
-
-  /** Whether the result can be read from the state. */
-  public boolean isStored() {
-    return stored != null;
   }
 
   /** From now on its state changes with that of others, and their clock shows it. */
@@ -146,12 +109,11 @@ public final class Circuit {
   }
 
   /**
-   * The result as its clock has just shown it, if it is stored; by the writer.
-   *
-   * @param key the columns it is ordered by, or null for all
+   * The rows of a grouped result, in the order of its group columns, as its clock has just shown
+   * them; by the writer.
    */
-  public RelationVersion version(int[] key, long version) {
-    return stored.version(key, keyColumns(key), version);
+  public RelationVersion version(long version) {
+    return new GroupVersion(stored, asItIs, version, stored.shown());
   }
 
   /** Whether the rows that change are to be made, or only kept. */
@@ -164,18 +126,6 @@ public final class Circuit {
   /** Rows, or groups, that the last flush has changed. */
   long changed() {
     return stored != null ? stored.changed() : output.size();
-  }
-
-  /** Gives all rows of the result again, in pages that are only valid during the call. */
-  public void restate(Consumer<Page> sink) {
-    Runnable hand =
-        () -> {
-          if (!output.isEmpty()) {
-            sink.accept(output);
-            output.clear();
-          }
-        };
-    restated.forEach(op -> op.restate(hand));
   }
 
   private void build(PlanNode node, Operator next, int port) {
@@ -202,7 +152,7 @@ public final class Circuit {
 
     @Override
     public Void values(PlanNode.Values v) {
-      register(v, new Constant(v, next, port));
+      operators.add(new Constant(v, next, port));
       return null;
     }
 
@@ -211,15 +161,15 @@ public final class Circuit {
       int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
       Operator op = new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
       build(t.input(), op, 0);
-      register(t, op);
+      operators.add(op);
       return null;
     }
 
     @Override
     public Void aggregate(PlanNode.Aggregate a) {
-      Operator op = new GroupAggregate(a, null, versions, rejects, next, port);
+      Operator op = new GroupAggregate(a, versions, rejects, next, port);
       build(a.input(), op, 0);
-      register(a, op);
+      operators.add(op);
       return null;
     }
 
@@ -230,14 +180,14 @@ public final class Circuit {
     }
   }
 
-  private void register(PlanNode node, Operator op) {
-    operators.add(op);
-    byNode.put(node, op);
-  }
-
   /** The numbers of the relations this circuit reads. */
   public Set<Long> inputs() {
     return inputs.keySet();
+  }
+
+  /** The layout in which it reads a relation. */
+  public RowLayout layout(long relationId) {
+    return inputs.get(relationId).get(0).layout;
   }
 
   /** Takes in a delta of a relation. */
@@ -268,11 +218,14 @@ public final class Circuit {
   /**
    * Ends the epoch.
    *
+   * @param epoch what every operator is told
    * @return the delta of the result since the last {@link #clearOutput}; owned by the circuit
    */
-  public Page flush() {
+  public Page flush(Epoch epoch) {
     start();
-    operators.forEach(Operator::flush);
+    for (Operator op : operators) {
+      op.flush(epoch);
+    }
     if (own != null) {
       own.publish();
     }
@@ -300,18 +253,6 @@ public final class Circuit {
   /** Keys held as operator state. */
   public long stateKeys() {
     return operators.stream().mapToLong(Operator::stateKeys).sum();
-  }
-
-  /** State held by the operator of one plan node, in bytes; 0 for nodes without state. */
-  public long stateBytes(PlanNode node) {
-    Operator op = byNode.get(node);
-    return op == null ? 0 : op.stateBytes();
-  }
-
-  /** Keys held by the operator of one plan node. */
-  public long stateKeys(PlanNode node) {
-    Operator op = byNode.get(node);
-    return op == null ? 0 : op.stateKeys();
   }
 
   /** VALUES: its rows, once. */

@@ -6,6 +6,7 @@ import dripledger.engine.source.Reject;
 import dripledger.engine.source.Settled;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.Watermark;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -226,7 +227,7 @@ public final class EpochLoop implements AutoCloseable {
             done.completeExceptionally(e);
           }
           try {
-            publish(snapshot.sequence(), Map.of());
+            publish(numbers.next(), snapshot.sequence(), Map.of());
           } catch (RuntimeException e) {
             done.completeExceptionally(e);
             throw e;
@@ -286,37 +287,41 @@ public final class EpochLoop implements AutoCloseable {
   /** Adds a node; inside {@link #between} or before {@link #start} only. */
   public void attach(LiveNode node) {
     nodes.add(node);
-    if (node.id() >= 0 && !node.isFilling()) {
-      node.join(versions);
-      byId.put(node.id(), node);
+    if (node instanceof QueryNode query && query.isFilling()) {
+      query.measure();
+    } else {
+      takesPart(node);
     }
-    node.measure();
     wire();
   }
 
-  /** Tells each node whether somebody reads the rows it changes. */
+  private void takesPart(LiveNode node) {
+    if (node instanceof QueryNode query) {
+      query.join(versions);
+    }
+    if (node.id() != LiveNode.NO_NUMBER) {
+      byId.put(node.id(), node);
+    }
+  }
+
+  /** Tells each node which step it is read through, and whether its changes are read. */
   private void wire() {
     Set<Long> read = new HashSet<>();
-    for (LiveNode node : nodes) {
-      if (node.circuit() != null) {
-        read.addAll(node.circuit().inputs());
-      }
-    }
-    for (LiveNode node : byId.values()) {
-      if (node.circuit() != null) {
-        node.circuit().rowsWanted(read.contains(node.id()));
+    for (int i = nodes.size() - 1; i >= 0; i--) {
+      if (nodes.get(i) instanceof QueryNode query) {
+        query.base(byId.get(query.baseId()));
+        query.rowsWanted(query.needsOwnRows() || read.contains(query.id()));
+        if (query.readsChanges()) {
+          read.addAll(query.inputs());
+        }
       }
     }
   }
 
   /** A node that was attached to be filled takes part from here on; inside {@link #between}. */
-  public void live(LiveNode node) {
+  public void live(QueryNode node) {
     node.drain();
-    node.join(versions);
-    if (node.id() >= 0) {
-      byId.put(node.id(), node);
-    }
-    node.measure();
+    takesPart(node);
     wire();
   }
 
@@ -324,9 +329,10 @@ public final class EpochLoop implements AutoCloseable {
   public void replace(LiveNode old, LiveNode node) {
     nodes.remove(node);
     nodes.set(nodes.indexOf(old), node);
-    old.leave();
+    if (old instanceof QueryNode query) {
+      query.leave();
+    }
     byId.put(node.id(), node);
-    node.measure();
     wire();
   }
 
@@ -350,17 +356,18 @@ public final class EpochLoop implements AutoCloseable {
   public void detach(LiveNode node) {
     nodes.remove(node);
     byId.remove(node.id(), node);
-    node.leave();
-    wire();
-    if (node.id() >= 0) {
-      String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
-      for (LiveNode follower : List.copyOf(nodes)) {
-        if (follower.follows(node.id())) {
-          follower.fail(reason);
-          nodes.remove(follower);
-        }
+    if (node instanceof QueryNode query) {
+      query.leave();
+    }
+    String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
+    for (LiveNode each : List.copyOf(nodes)) {
+      if (each instanceof QueryNode follower && follower.follows(node.id())) {
+        follower.fail(reason);
+        nodes.remove(follower);
+        follower.leave();
       }
     }
+    wire();
   }
 
   /**
@@ -392,7 +399,7 @@ public final class EpochLoop implements AutoCloseable {
     long began = System.nanoTime();
     List<CheckpointImage.Node> images = new ArrayList<>();
     for (LiveNode node : nodes) {
-      if (node.id() < 0 || node.isFilling()) {
+      if (node.id() == LiveNode.NO_NUMBER || isFilling(node)) {
         continue;
       }
       // What failed is not to be trusted: it is made again from its inputs at the next start.
@@ -434,7 +441,11 @@ public final class EpochLoop implements AutoCloseable {
         }
         if (batch.isEmpty()) {
           long now = System.currentTimeMillis();
-          nodes.forEach(node -> atWork(node, () -> node.advanceWatermark(now)));
+          for (LiveNode node : nodes) {
+            if (node instanceof InputNode input) {
+              atWork(node, () -> input.advanceWatermark(now));
+            }
+          }
         } else if (batch.get(0).action() != null) {
           batch.get(0).action().run();
         } else {
@@ -472,7 +483,7 @@ public final class EpochLoop implements AutoCloseable {
   public void stepNow(List<Input> inputs) {
     long began = System.nanoTime();
     long now = System.currentTimeMillis();
-    long epoch = snapshot.epoch() + 1;
+    long epoch = numbers.next(); // may wait for one, so before anything changes
     long sequence = snapshot.sequence();
     Map<Long, SourcePosition> positions = new HashMap<>();
     for (Input input : inputs) {
@@ -482,8 +493,9 @@ public final class EpochLoop implements AutoCloseable {
       sequence = Math.max(sequence, input.sequence);
       positions.putAll(input.settled.positions());
       for (Change change : input.changes) {
-        LiveNode node = byId.get(change.relationId);
-        if (node != null && node.failure() == null && !node.isLoading()) {
+        if (byId.get(change.relationId) instanceof InputNode node
+            && node.failure() == null
+            && !node.isLoading()) {
           atWork(node, () -> node.take(change.page, change.partition, now));
           rowsTaken += change.page.size();
         }
@@ -492,18 +504,14 @@ public final class EpochLoop implements AutoCloseable {
     }
     for (LiveNode node : nodes) {
       if (node.failure() == null) {
-        atWork(
-            node,
-            () -> {
-              node.taken();
-              stepNode(node, epoch);
-              node.advanceWatermark(now);
-            });
+        atWork(node, () -> stepNode(node, epoch, now));
       }
     }
-    publish(sequence, positions);
+    publish(epoch, sequence, positions);
     for (LiveNode node : nodes) {
-      atWork(node, () -> node.tell(snapshot.epoch()));
+      if (node instanceof QueryNode query) {
+        atWork(node, () -> query.tell(epoch));
+      }
       atWork(node, node::endEpoch);
     }
     lastStepNanos = System.nanoTime() - began;
@@ -524,7 +532,7 @@ public final class EpochLoop implements AutoCloseable {
     for (Reject reject : rejects) {
       LiveNode node = byId.get(reject.objectId());
       if (node != null) {
-        node.rejected(1);
+        node.countRejected(1);
       }
     }
   }
@@ -556,34 +564,44 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Says from where inputs go on; before {@link #start} only. */
   public void positions(long epochSequence, Map<Long, SourcePosition> positions) {
-    publish(epochSequence, positions);
+    publish(numbers.next(), epochSequence, positions);
   }
 
-  private void stepNode(LiveNode node, long epoch) {
-    boolean fed = node.delta() != null;
-    if (node.circuit() != null) {
-      for (long input : node.circuit().inputs()) {
-        LiveNode source = byId.get(input);
-        if (source == null) {
-          continue;
-        }
-        if (source.failure() != null && !source.stoppedBySource()) {
-          node.fail("\"" + source.name() + "\", which it reads, has stopped");
-          return;
-        }
-        if (source.delta() != null && !source.delta().isEmpty()) {
-          node.feed(input, source.delta());
-          fed = true;
-        }
+  private void stepNode(LiveNode node, long epoch, long now) {
+    if (node instanceof InputNode input) {
+      input.taken(epoch);
+      input.advanceWatermark(now);
+      return;
+    }
+    QueryNode query = (QueryNode) node;
+    long watermark = Watermark.TIMELESS;
+    for (long number : query.inputs()) {
+      LiveNode source = byId.get(number);
+      if (source == null) {
+        continue;
+      }
+      if (source.failure() != null && !source.stoppedBySource()) {
+        node.fail(
+            number < 0 // a step of its own
+                ? source.failure()
+                : "\"" + source.name() + "\", which it reads, has stopped");
+        return;
+      }
+      watermark = Math.min(watermark, source.watermarkMicros());
+      if (source.delta() != null && !source.delta().isEmpty() && query.readsChanges()) {
+        query.feed(number, source.delta());
       }
     }
-    if (fed && !node.isFilling()) {
-      node.step(epoch);
+    if (!query.isFilling()) {
+      query.step(new Epoch(epoch, watermark, now));
     }
   }
 
-  private void publish(long sequence, Map<Long, SourcePosition> advanced) {
-    long epoch = numbers.next();
+  private static boolean isFilling(LiveNode node) {
+    return node instanceof QueryNode query && query.isFilling();
+  }
+
+  private void publish(long epoch, long sequence, Map<Long, SourcePosition> advanced) {
     versions.publish();
     long version = versions.published();
     Map<Long, RelationVersion> relations = new HashMap<>();
@@ -591,7 +609,7 @@ public final class EpochLoop implements AutoCloseable {
     long held = 0;
     for (LiveNode node : nodes) {
       held += node.heldBytes();
-      if (node.isFilling()) {
+      if (isFilling(node)) {
         continue;
       }
       if (node.failure() != null && !node.stoppedBySource()) {

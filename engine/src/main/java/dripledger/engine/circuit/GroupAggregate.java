@@ -3,15 +3,12 @@ package dripledger.engine.circuit;
 import dripledger.engine.expr.Accumulator;
 import dripledger.engine.expr.Accumulators;
 import dripledger.engine.expr.AggregateCall;
-import dripledger.engine.expr.ProgramCompiler;
-import dripledger.engine.expr.RowProgram;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.KeyedArena;
@@ -41,11 +38,9 @@ import java.util.function.Consumer;
 final class GroupAggregate implements Operator {
   private static final int FIRST_STATE = 1; // word 0 is the number of rows
   private static final int BLOCK = 256;
-  private static final int RESTATED_AT_ONCE = 10_000;
 
   // Whether a group has a row, as kept in its state.
   private static final long SHOWN = 0;
-  private static final long LEFT_OUT = 1;
   private static final long FAILS = 2;
   private static final long GONE = 3;
 
@@ -62,17 +57,12 @@ final class GroupAggregate implements Operator {
   private final AggregateKernel kernel;
   private final boolean mayBeSame; // whether a row may stay the same although its state changed
   private final RowLayout groupLayout;
-  private final RowLayout rowLayout;
-  private final RowProgram program; // of the rows put out, or null
-  private final int finishPlace;
   private final int shownAt; // the word that says whether the row is shown, or −1: always
-  private final Page middle;
   private final Page out;
   private boolean rowsWanted = true;
   private long shown;
   private long changed;
-  private volatile long membership;
-  private volatile GroupOrder order;
+  private long membership;
   private final Rejects rejects;
   private final int place;
   private final Operator next;
@@ -95,16 +85,10 @@ final class GroupAggregate implements Operator {
       OrderedValues ordered) {}
 
   /**
-   * @param finish what is made of each group's row before it is put out, or null
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   GroupAggregate(
-      PlanNode.Aggregate plan,
-      PlanNode.Transform finish,
-      Versions versions,
-      Rejects rejects,
-      Operator next,
-      int port) {
+      PlanNode.Aggregate plan, Versions versions, Rejects rejects, Operator next, int port) {
     this.rejects = rejects;
     this.next = next;
     this.port = port;
@@ -115,15 +99,7 @@ final class GroupAggregate implements Operator {
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
     groupLayout = new RowLayout(plan.schema());
-    ProgramCompiler.CompiledProgram finisher =
-        finish == null || finish.program().isIdentity()
-            ? null
-            : ProgramCompiler.compile(finish.program());
-    program = finisher == null ? null : finisher.program();
-    rowLayout = finisher == null ? groupLayout : finisher.output();
-    finishPlace = program == null ? -1 : rejects.place(PlanPrinter.step(finish), groupLayout);
-    out = new Page(rowLayout);
-    middle = new Page(groupLayout);
+    out = new Page(groupLayout);
     blobs = new Blobs(versions);
     boolean appendOnly = plan.input().appendOnly();
     List<OrderedValues> orderedList = new ArrayList<>();
@@ -147,7 +123,7 @@ final class GroupAggregate implements Operator {
     }
     ordered = orderedList.toArray(new OrderedValues[0]);
     distincts = distinctList.toArray(new DistinctValues[0]);
-    boolean canFail = program != null;
+    boolean canFail = false;
     for (Call call : calls) {
       canFail |= call.accumulator != null && call.accumulator.canFail();
     }
@@ -163,7 +139,7 @@ final class GroupAggregate implements Operator {
           new AggregateKernel.Slot(
               call, calls[i].stateOffset, AggregateKernel.isGenerated(call, input, appendOnly)));
     }
-    mayBeSame = program != null || slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
+    mayBeSame = slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
     kernel = AggregateKernel.of(slots, input, groupCount);
   }
 
@@ -276,46 +252,24 @@ final class GroupAggregate implements Operator {
   private long emit(long[] keyPage, int key, long[] state, int at, long weight) {
     RowWriter writer = out.begin();
     try {
-      if (row(keyPage, key, state, at, middle, writer)) {
-        out.commit(weight);
-        return SHOWN;
-      }
-      out.abort();
-      return LEFT_OUT;
+      row(keyPage, key, state, at, writer);
+      out.commit(weight);
+      return SHOWN;
     } catch (RuntimeException e) {
       out.abort();
-      if (program == null || middle.isEmpty()) {
-        rejects.add(place, keys.row(keyPage, key), 0, weight, e);
-      } else {
-        rejects.add(finishPlace, middle.bytes(), middle.start(0), weight, e);
-      }
+      rejects.add(place, keys.row(keyPage, key), 0, weight, e);
       return FAILS;
     }
   }
 
-  /**
-   * Sets the columns of a row from a key and a state. Any thread.
-   *
-   * @param between for the group's row, if something is made of it (else it may be null); empty if
-   *     already that fails
-   * @return whether there is a row
-   */
-  boolean row(long[] keyPage, int key, long[] state, int at, Page between, RowWriter writer) {
-    if (program != null) {
-      between.clear();
-    }
-    RowWriter target = program == null ? writer : between.begin();
-    keys.write(keyPage, key, target);
-    kernel.write(state, at, target, others);
-    if (program == null) {
-      return true;
-    }
-    between.commit(1);
-    return program.run(between.bytes(), between.start(0), writer);
+  /** Sets the columns of a group's row from its key and a state. Any thread. */
+  void row(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
+    keys.write(keyPage, key, writer);
+    kernel.write(state, at, writer, others);
   }
 
   @Override
-  public void flush() {
+  public void flush(Epoch epoch) {
     changed = 0;
     if (!groups.hasChanges()) {
       return;
@@ -464,17 +418,7 @@ final class GroupAggregate implements Operator {
     return keys;
   }
 
-  /** Whether something is made of a group's row. */
-  boolean isFinished() {
-    return program != null;
-  }
-
-  /** The layout of the rows put out. */
-  RowLayout rowLayout() {
-    return rowLayout;
-  }
-
-  /** The layout of a group's row, before something is made of it. */
+  /** The layout of a group's row. */
   RowLayout groupLayout() {
     return groupLayout;
   }
@@ -484,42 +428,14 @@ final class GroupAggregate implements Operator {
     return shownAt < 0 || words[keys.words() + shownAt] == SHOWN;
   }
 
-  /** The relation as the version shows it that was published last; by the writer. */
-  GroupVersion version(int[] key, int[] keyColumns, long version) {
-    return new GroupVersion(this, key, keyColumns, version, shown, membership);
+  /** How many groups have a row; by the writer. */
+  long shown() {
+    return shown;
   }
 
-  /** Blocks in the order of a key, as somebody has sorted them; or null. */
-  GroupOrder order() {
-    return order;
-  }
-
-  void order(GroupOrder sorted) {
-    order = sorted;
-  }
-
-  @Override
-  public void restate(Runnable pause) {
-    int given = 0;
-    for (int block = 0; block < groups.blockLimit(); block++) {
-      if (groups.isLive(block)) {
-        long[] page = groups.page(block);
-        emit(page, groups.header(block) + 1, page, groups.state(block), 1);
-        if (++given % RESTATED_AT_ONCE == 0) {
-          handOn();
-          pause.run();
-        }
-      }
-    }
-    handOn();
-    pause.run();
-  }
-
-  private void handOn() {
-    if (next != null && !out.isEmpty()) {
-      next.push(port, out);
-      out.clear();
-    }
+  /** Another number whenever a row has come or gone; by the writer. */
+  long membership() {
+    return membership;
   }
 
   @Override
@@ -581,13 +497,5 @@ final class GroupAggregate implements Operator {
     long heapBytes() {
       return counts.heapBytes();
     }
-  }
-
-  static SortKeyCodec groupCodec(RowLayout layout) {
-    int[] all = new int[layout.columns()];
-    for (int i = 0; i < all.length; i++) {
-      all[i] = i;
-    }
-    return new SortKeyCodec(layout, all);
   }
 }

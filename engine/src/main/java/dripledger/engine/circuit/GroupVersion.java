@@ -1,5 +1,7 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.expr.RowProgram;
+import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -19,46 +21,29 @@ import java.util.function.Consumer;
 final class GroupVersion implements RelationVersion {
   private final GroupAggregate groups;
   private final KeyedStore store;
-  private final int[] key;
-  private final int[] keyColumns;
+  private final Finish finish;
   private final long version;
   private final long count;
   private final long membership;
 
-  /**
-   * @param key the columns rows are ordered by, or null for all
-   * @param keyColumns for each group column which of the view's columns it is, or null if the key
-   *     is not the group columns as they are
-   */
-  GroupVersion(
-      GroupAggregate groups,
-      int[] key,
-      int[] keyColumns,
-      long version,
-      long count,
-      long membership) {
+  /** The relation as the version shows it that was published last; by the writer. */
+  GroupVersion(GroupAggregate groups, Finish finish, long version, long count) {
     this.groups = groups;
     this.store = groups.store();
-    this.keyColumns = keyColumns;
+    this.finish = finish;
     this.version = version;
     this.count = count;
-    this.membership = membership;
-    if (key != null) {
-      this.key = key;
-    } else {
-      this.key = new int[groups.rowLayout().columns()];
-      Arrays.setAll(this.key, i -> i);
-    }
+    this.membership = groups.membership();
   }
 
   @Override
   public RowLayout layout() {
-    return groups.rowLayout();
+    return finish.layout();
   }
 
   @Override
   public int[] key() {
-    return key.clone();
+    return finish.key().clone();
   }
 
   @Override
@@ -74,26 +59,47 @@ final class GroupVersion implements RelationVersion {
   /** Makes a row of a block at a time. Belongs to one thread. */
   private final class Reader {
     private final long[] words = new long[store.keyWords() + store.stateWords()];
-    private final Page between = groups.isFinished() ? new Page(groups.groupLayout(), 1) : null;
-    private final RowWriter writer = new RowWriter(layout(), layout().fixedBytes() + 32);
+    private final RowProgram program = finish.program();
+    private final Page between = program == null ? null : new Page(groups.groupLayout(), 1);
+    private final RowWriter own = new RowWriter(layout(), layout().fixedBytes() + 32);
 
-    /** Writes the row of a block at the start of the writer, if it had one then. */
+    /** Writes the row of a block at the start of its own bytes, if it had one then. */
     boolean read(int block) {
       return store.read(block, version, words) && make();
     }
 
     /** Writes the row of the words that were read. */
     boolean make() {
+      own.truncate(0);
+      own.begin();
+      if (!make(own)) {
+        return false;
+      }
+      own.finish();
+      return true;
+    }
+
+    /** Sets the columns of a row that was begun; answers whether there is one. */
+    boolean make(RowWriter writer) {
       if (!groups.isShown(words)) {
         return false;
       }
-      writer.truncate(0);
-      writer.begin();
-      if (!groups.row(words, 0, words, store.keyWords(), between, writer)) {
-        return false;
+      if (program == null) {
+        groups.row(words, 0, words, store.keyWords(), writer);
+        return true;
       }
-      writer.finish();
-      return true;
+      between.clear();
+      groups.row(words, 0, words, store.keyWords(), between.begin());
+      between.commit(1);
+      try {
+        return program.run(between.bytes(), between.start(0), writer);
+      } catch (RuntimeException e) {
+        return false; // it is among the rejects
+      }
+    }
+
+    byte[] bytes() {
+      return own.bytes();
     }
   }
 
@@ -106,13 +112,11 @@ final class GroupVersion implements RelationVersion {
   @Override
   public void scan(Consumer<Page> sink) {
     Page page = new Page(layout(), 256);
-    Page between = new Page(groups.groupLayout(), 1);
-    long[] words = new long[store.keyWords() + store.stateWords()];
+    Reader reader = new Reader();
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
-      if (store.read(block, version, words) && groups.isShown(words)) {
-        RowWriter writer = page.begin();
-        if (groups.row(words, 0, words, store.keyWords(), between, writer)) {
+      if (store.read(block, version, reader.words)) {
+        if (reader.make(page.begin())) {
           page.commit(1);
         } else {
           page.abort();
@@ -132,13 +136,15 @@ final class GroupVersion implements RelationVersion {
 
   @Override
   public boolean finds(int columns) {
-    GroupOrder known = groups.order();
-    return keyColumns != null
-        && (columns == key.length || known != null && known.membership() == membership);
+    GroupOrder known = finish.order();
+    return finish.groupColumns() != null
+        && (columns == finish.key().length || known != null && known.membership() == membership);
   }
 
   @Override
   public void find(Object[] values, RowVisitor visitor) {
+    int[] key = finish.key();
+    int[] keyColumns = finish.groupColumns();
     if (keyColumns == null || values.length != key.length) {
       RelationVersion.super.find(values, visitor);
       return;
@@ -160,7 +166,7 @@ final class GroupVersion implements RelationVersion {
     refuseIfGone();
     if (block != KeyedStore.NONE && reader.make()) {
       refuseIfGone();
-      visitor.visit(reader.writer.bytes(), 0);
+      visitor.visit(reader.bytes(), 0);
     }
   }
 
@@ -174,7 +180,7 @@ final class GroupVersion implements RelationVersion {
       int block = order.blocks()[descending ? end - 1 - i : first + i];
       if (reader.read(block)) {
         refuseIfGone();
-        if (!visitor.visit(reader.writer.bytes(), 0)) {
+        if (!visitor.visit(reader.bytes(), 0)) {
           return;
         }
       }
@@ -183,30 +189,77 @@ final class GroupVersion implements RelationVersion {
   }
 
   private GroupOrder order() {
-    GroupOrder known = groups.order();
-    boolean keyIsGroups = keyColumns != null;
-    if (keyIsGroups && known != null && known.membership() == membership) {
+    GroupOrder known = finish.order();
+    if (known != null && known.membership() == membership) {
       return known;
     }
-    GroupOrder made = sorted();
-    if (keyIsGroups) {
-      groups.order(made);
+    boolean stays = finish.groupColumns() != null && keysHaveTheirTypes();
+    GroupOrder made = stays ? sortedGroups() : sortedRows();
+    if (stays) {
+      finish.order(made);
     }
     return made;
   }
 
+  private boolean keysHaveTheirTypes() {
+    for (int g = 0; g < finish.groupColumns().length; g++) {
+      ColumnType group = groups.keys().layout().schema().type(g);
+      if (!layout().schema().type(finish.groupColumns()[g]).equals(group)) {
+        return false;
+      }
+    }
+    return true;
+  }
+
   private record Place(byte[] key, int block) {}
 
-  private GroupOrder sorted() {
-    SortKeyCodec codec = new SortKeyCodec(layout(), key);
+  /** All groups by their key, also those that have no row now: one may come to them. */
+  private GroupOrder sortedGroups() {
+    int[] columns = new int[finish.key().length];
+    for (int k = 0; k < columns.length; k++) {
+      for (int g = 0; g < columns.length; g++) {
+        if (finish.groupColumns()[g] == finish.key()[k]) {
+          columns[k] = g;
+        }
+      }
+    }
+    SortKeyCodec codec = new SortKeyCodec(groups.keys().layout(), columns);
+    long[] words = new long[store.keyWords() + store.stateWords()];
+    return sorted(
+        (block, sink) -> {
+          if (!store.read(block, version, words)) {
+            return false;
+          }
+          codec.encode(groups.keys().row(words, 0), 0, sink);
+          return true;
+        });
+  }
+
+  private GroupOrder sortedRows() {
+    SortKeyCodec codec = new SortKeyCodec(layout(), finish.key());
+    Reader reader = new Reader();
+    return sorted(
+        (block, sink) -> {
+          if (!reader.read(block)) {
+            return false;
+          }
+          codec.encode(reader.bytes(), 0, sink);
+          return true;
+        });
+  }
+
+  /** Writes the key of a block; answers whether it has one. */
+  private interface KeyOf {
+    boolean write(int block, SortKeyCodec.ByteSink sink);
+  }
+
+  private GroupOrder sorted(KeyOf keyOf) {
     SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
     List<Place> places = new ArrayList<>();
-    Reader reader = new Reader();
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
-      if (reader.read(block)) {
-        sink.clear();
-        codec.encode(reader.writer.bytes(), 0, sink);
+      sink.clear();
+      if (keyOf.write(block, sink)) {
         places.add(new Place(sink.toByteArray(), block));
       }
     }

@@ -13,21 +13,11 @@ interface Operator {
   /** Takes in a delta from the input numbered {@code port}; must not keep the page. */
   void push(int port, Page delta);
 
-  /** Ends the epoch: everything still held back for it goes downstream. */
-  default void flush() {}
+  /** Ends the epoch, fed or not: everything still held back for it goes downstream. */
+  default void flush(Epoch epoch) {}
 
   /** Gives the parts of the state that a checkpoint saves, always in the same order. */
   default void durable(Consumer<Durable> into) {}
-
-  /**
-   * Sends downstream all that this operator has ever put out and not taken out again, from its
-   * state; only for those that {@link Circuit#derivable} counts on.
-   *
-   * @param pause called between bounded pieces
-   */
-  default void restate(Runnable pause) {
-    throw new IllegalStateException("this operator cannot tell its output from its state");
-  }
 
   /** Goes over to the clock of a graph, once it is filled. */
   default void join(Versions versions) {}

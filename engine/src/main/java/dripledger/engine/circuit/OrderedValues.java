@@ -49,7 +49,9 @@ final class OrderedValues {
       columns[n + 1] = valueColumn;
     }
     rowCodec = new SortKeyCodec(input, columns);
-    groupCodec = GroupAggregate.groupCodec(new RowLayout(input.schema().project(groupColumns)));
+    int[] all = new int[groupColumns.length];
+    Arrays.setAll(all, i -> i);
+    groupCodec = new SortKeyCodec(new RowLayout(input.schema().project(groupColumns)), all);
     tailLayout = new RowLayout(input.schema().project(new int[] {valueColumn}));
     tail = new Page(tailLayout);
   }

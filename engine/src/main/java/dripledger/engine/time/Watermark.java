@@ -1,5 +1,7 @@
 package dripledger.engine.time;
 
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import java.io.DataInput;
 import java.io.DataOutput;
 import java.io.IOException;
@@ -15,6 +17,9 @@ import java.util.TreeMap;
 public final class Watermark {
   /** No event has been seen. */
   public static final long NONE = Long.MIN_VALUE;
+
+  /** There is no event time to go by: it holds nothing back. */
+  public static final long TIMELESS = Long.MAX_VALUE;
 
   private static final class Partition {
     long highest = NONE;
@@ -54,6 +59,23 @@ public final class Watermark {
       partition.highest = eventMicros;
       if (held) {
         advance(nowMillis);
+      }
+    }
+  }
+
+  /**
+   * Takes in the times of all events of a page.
+   *
+   * @param column of the event time; events without one are passed over
+   */
+  public void observe(int number, Page page, int column, long nowMillis) {
+    expect(number, nowMillis);
+    RowLayout layout = page.layout();
+    byte[] bytes = page.bytes();
+    for (int i = 0; i < page.size(); i++) {
+      int row = page.start(i);
+      if (!layout.isNull(bytes, row, column)) {
+        observe(number, layout.slot(bytes, row, column), nowMillis);
       }
     }
   }

@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -13,6 +14,7 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
@@ -45,22 +47,23 @@ class EpochLoopTest {
         0);
   }
 
-  private static LiveNode distinct(long id, long reads) {
+  /** A step; another with the same number takes its place. */
+  private static QueryNode distinct(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
-    PlanNode plan = new PlanNode.Aggregate(source, List.of(0), List.of(), SCHEMA);
-    return LiveNode.view(id, "view" + id, new Circuit(plan), SCHEMA, new int[] {0});
+    PlanNode.Aggregate plan = new PlanNode.Aggregate(source, List.of(0), List.of(), SCHEMA);
+    return QueryNode.step(new PlanCut.Step(id, plan), "view" + id);
   }
 
   /** A view whose rows are kept apart. */
-  private static LiveNode kept(long id, long reads) {
+  private static QueryNode kept(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
-    return LiveNode.view(id, "view" + id, new Circuit(source), SCHEMA, new int[] {0});
+    return QueryNode.view(id, "view" + id, PlanCut.of(source, r -> null), SCHEMA, new int[] {0});
   }
 
   @Test
   void epochsPublishEverythingAtOnce() throws Exception {
     try (EpochLoop loop = loop(1 << 20)) {
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.attach(distinct(2, 1));
       loop.attach(distinct(3, 2));
       loop.start();
@@ -76,11 +79,11 @@ class EpochLoopTest {
   @Test
   void aCircuitThatFailsStopsAloneWithWhatReadsIt() throws Exception {
     try (EpochLoop loop = loop(1 << 20)) {
-      LiveNode bad = kept(3, 1);
+      QueryNode bad = kept(3, 1);
       LiveNode reader = distinct(4, 3);
       LiveNode good = distinct(5, 2);
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
-      loop.attach(LiveNode.stream(2, "other", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(2, "other", LAYOUT, -1, 0, 60_000));
       loop.attach(bad);
       loop.attach(reader);
       loop.attach(good);
@@ -106,7 +109,7 @@ class EpochLoopTest {
   @Test
   void inputsWaitWhileTooMuchIsQueued() throws Exception {
     try (EpochLoop loop = loop(100)) {
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.start();
       CountDownLatch hold = new CountDownLatch(1);
       List<Object> ignored = new ArrayList<>();
@@ -152,7 +155,7 @@ class EpochLoopTest {
               return next.getAndAdd(count);
             },
             0)) {
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.attach(distinct(2, 1));
       loop.start();
       away.set(true);
@@ -179,9 +182,10 @@ class EpochLoopTest {
     try (EpochLoop loop = loop(1 << 20)) {
       List<String> ends = new ArrayList<>();
       LiveNode follower =
-          LiveNode.follower(
-              new Circuit(new PlanNode.Source(1, "s", SCHEMA, true, null)),
-              new LiveNode.Listener() {
+          QueryNode.follower(
+              new PlanNode.Source(1, "s", SCHEMA, true, null),
+              Set.of(1L),
+              new QueryNode.Listener() {
                 @Override
                 public void changed(long epoch, Page delta) {
                   throw new LinkageError("a mistake of ours");
@@ -192,7 +196,7 @@ class EpochLoopTest {
                   ends.add(reason);
                 }
               });
-      loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+      loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.attach(distinct(2, 1));
       loop.attach(follower);
       loop.start();
@@ -225,7 +229,7 @@ class EpochLoopTest {
     EpochLoop loop = loop(1 << 20);
     CompletableFuture<Throwable> told = new CompletableFuture<>();
     loop.onEnd(told::complete);
-    loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+    loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
     loop.start();
     loop.submit(
         new EpochLoop.Input(
@@ -249,7 +253,7 @@ class EpochLoopTest {
     CompletableFuture<Throwable> told = new CompletableFuture<>();
     loop.onEnd(told::complete);
     LiveNode view = distinct(2, 1);
-    loop.attach(LiveNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
+    loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
     loop.attach(view);
     loop.start();
     // Fails once the stores have published and before the snapshot says so.

@@ -1,8 +1,10 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
+import dripledger.engine.ViewState;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.checkpoint.Checkpointer;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
@@ -50,9 +52,8 @@ class ObjectsController {
     answer.put("sql", object.sql());
     answer.put(
         "used_by", engine.catalog().dependents(object).stream().map(CatalogObject::name).toList());
-    LiveNode node = engine.node(object);
-    if (node != null && node.circuit() != null) {
-      answer.put("reject_reasons", node.circuit().rejects().reasons());
+    if (object instanceof CatalogObject.MaterializedView view) {
+      answer.put("reject_reasons", engine.state(view).reasons());
     }
     List<Drift> drift = engine.connectors().drift(object.id());
     if (!drift.isEmpty()) {
@@ -135,23 +136,21 @@ class ObjectsController {
       answer.put("rows", version.count());
       answer.put("row_bytes", version.heapBytes());
     }
-    if (object instanceof CatalogObject.Stream) {
+    if (object instanceof CatalogObject.Stream && node instanceof InputNode stream) {
       answer.put("events", engine.position(object));
-      answer.put("late", node.late());
-      answer.put(
-          "watermark",
-          node.watermarkMicros() == Watermark.NONE
-              ? null
-              : Casts.isoTimestamp(node.watermarkMicros()));
+      answer.put("late", stream.late());
+      long micros = node.watermarkMicros();
+      boolean known = micros != Watermark.NONE && micros != Watermark.TIMELESS;
+      answer.put("watermark", known ? Casts.isoTimestamp(micros) : null);
     }
     answer.put("changed_epoch", node.lastEpoch());
-    if (node.circuit() == null) {
+    if (object instanceof CatalogObject.MaterializedView view) {
+      ViewState state = engine.state(view);
+      answer.put("state_bytes", state.bytes());
+      answer.put("state_keys", state.keys());
+      answer.put("rejects", state.rejects());
+    } else {
       answer.put("rejects", node.rejected());
-    }
-    if (node.circuit() != null) {
-      answer.put("state_bytes", node.stateBytes());
-      answer.put("state_keys", node.stateKeys());
-      answer.put("rejects", node.circuit().rejects().count());
     }
     answer.put(
         "health",

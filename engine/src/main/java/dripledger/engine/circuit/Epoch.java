@@ -1,0 +1,16 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.time.Watermark;
+
+/**
+ * What every operator is told at the end of every epoch, whether it has been fed or not.
+ *
+ * @param number the epoch that is about to be published; 0 while a circuit is filled or asked once
+ * @param watermarkMicros the lowest watermark of the node's inputs, in microseconds since 1970;
+ *     {@link Watermark#NONE} until all have one, {@link Watermark#TIMELESS} if none ever has
+ * @param nowMillis the loop's clock, in milliseconds since 1970
+ */
+public record Epoch(long number, long watermarkMicros, long nowMillis) {
+  /** For circuits that take no part in epochs. */
+  public static final Epoch OUTSIDE = new Epoch(0, Watermark.NONE, 0);
+}

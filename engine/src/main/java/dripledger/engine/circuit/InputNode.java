@@ -1,0 +1,193 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
+import dripledger.engine.time.Watermark;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.ViewStore;
+import java.io.DataInputStream;
+import java.io.DataOutputStream;
+import java.io.IOException;
+import java.util.List;
+
+/** A stream or table: where changes come in from outside. */
+public final class InputNode extends LiveNode {
+  private final ViewStore store;
+  private final Page input;
+  private final int eventTime;
+  private final Watermark watermark;
+  private final KeyedInput keyed;
+  private Page delta;
+  private volatile long late;
+
+  private InputNode(
+      long id,
+      String name,
+      RowLayout layout,
+      ViewStore store,
+      int eventTime,
+      Watermark watermark,
+      KeyedInput keyed) {
+    super(id, name);
+    this.store = store;
+    this.input = new Page(layout);
+    this.eventTime = eventTime;
+    this.watermark = watermark;
+    this.keyed = keyed;
+    watermark(eventTime >= 0 ? Watermark.NONE : Watermark.TIMELESS);
+  }
+
+  /**
+   * A stream: keeps nothing but its figures.
+   *
+   * @param eventTime a column or −1
+   * @param idleMillis how long a silent partition holds the watermark back
+   */
+  public static InputNode stream(
+      long id, String name, RowLayout layout, int eventTime, long latenessMicros, long idleMillis) {
+    Watermark watermark = new Watermark(latenessMicros, idleMillis);
+    return new InputNode(id, name, layout, null, eventTime, watermark, null);
+  }
+
+  /** A table changed by statements: it is fed its delta. */
+  public static InputNode table(long id, String name, RowLayout layout, ViewStore store) {
+    return new InputNode(id, name, layout, store, -1, null, null);
+  }
+
+  /**
+   * A table that follows a source: it is fed operations on its keys.
+   *
+   * @param key the columns of its key
+   */
+  public static InputNode keyedTable(
+      long id, String name, RowLayout layout, int[] key, ViewStore store) {
+    KeyedInput keyed = new KeyedInput(layout.schema(), key, store);
+    return new InputNode(id, name, layout, store, -1, null, keyed);
+  }
+
+  /** The rows of a table, or null. */
+  public ViewStore store() {
+    return store;
+  }
+
+  /** Events from behind the watermark. */
+  public long late() {
+    return late;
+  }
+
+  /** Where the partitions of a stream stand; empty for others. Safe from any thread. */
+  public List<Watermark.PartitionMark> partitions(long nowMillis) {
+    if (watermark == null) {
+      return List.of();
+    }
+    synchronized (watermark) {
+      return watermark.partitions(nowMillis);
+    }
+  }
+
+  void take(Page page, int partition, long nowMillis) {
+    countChanges(page.size());
+    boolean sameColumns = page.layout().columns() == input.layout().columns();
+    if (keyed != null && !sameColumns) {
+      delta = input;
+      keyed.take(page);
+      return;
+    }
+    if (delta == null && keyed == null && sameColumns) {
+      delta = page; // handed over, and read as it is if it stays the only one of the epoch
+    } else {
+      if (delta != input && delta != null) {
+        input.appendAll(delta);
+      }
+      delta = input;
+      input.appendAll(page);
+    }
+    if (eventTime >= 0) {
+      synchronized (watermark) {
+        watermark.observe(partition, page, eventTime, nowMillis);
+      }
+      late = watermark.late();
+    }
+  }
+
+  /** Ends the taking of one epoch, before anything reads the delta. */
+  void taken(long epoch) {
+    if (delta == null) {
+      return;
+    }
+    if (keyed != null) {
+      keyed.flush(input);
+    }
+    if (store != null) {
+      store.apply(delta);
+      store.refuseDuplicates(delta);
+    }
+    if (!delta.isEmpty()) {
+      changedIn(epoch);
+    }
+  }
+
+  void advanceWatermark(long nowMillis) {
+    if (eventTime >= 0) {
+      synchronized (watermark) {
+        watermark.advance(nowMillis);
+      }
+      watermark(watermark.micros());
+    }
+  }
+
+  @Override
+  Page delta() {
+    return delta;
+  }
+
+  @Override
+  void endEpoch() {
+    if (delta != null) {
+      input.clear();
+      delta = null;
+    }
+  }
+
+  @Override
+  RelationVersion version(long version) {
+    return store == null ? null : store.version();
+  }
+
+  @Override
+  long heldBytes() {
+    return store == null ? 0 : store.heapBytes();
+  }
+
+  @Override
+  public String planPrint() {
+    return store == null ? "" : store.version().schema().columns().toString();
+  }
+
+  @Override
+  List<Durable> durable() {
+    return store == null ? List.of() : List.of(store.durable());
+  }
+
+  @Override
+  void saveOwn(DataOutputStream out) throws IOException {
+    if (watermark != null) {
+      watermark.save(out);
+    }
+  }
+
+  @Override
+  void restoreOwn(DataInputStream in, long nowMillis) throws IOException {
+    if (watermark != null) {
+      watermark.restore(in, nowMillis);
+      watermark(eventTime >= 0 ? watermark.micros() : Watermark.TIMELESS);
+      late = watermark.late();
+    }
+  }
+
+  /** Takes over the figures of the node it replaces, whose relation has got another column. */
+  public void takeOver(LiveNode older, long nowMillis) {
+    restoreFigures(older.figures(), nowMillis);
+  }
+}

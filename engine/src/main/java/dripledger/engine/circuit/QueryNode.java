@@ -1,0 +1,346 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.Schema;
+import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.ViewStore;
+import java.io.DataInputStream;
+import java.io.DataOutputStream;
+import java.io.IOException;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Set;
+import java.util.function.Consumer;
+
+/**
+ * A node that is computed from others: a step that views share, a view, or a follower.
+ *
+ * <p>A step keeps state and is read from it. A view whose rows are those of a step, or made of them
+ * one by one, keeps nothing: it is read through the step ({@link Finish}); it is fed only if it has
+ * to count what it leaves out, or if somebody reads its changes. Any other view keeps its rows. A
+ * follower hands its changes to a {@link Listener}.
+ */
+public final class QueryNode extends LiveNode {
+  private final Circuit circuit;
+  private final Finish finish; // how rows are made of those of a step, or null
+  private final long baseId; // that step, or 0
+  private final ViewStore kept;
+  private final Listener listener;
+  private final Set<Long> follows;
+  private QueryNode base;
+  private Page delta;
+  private boolean rowsWanted = true;
+  private long shown;
+
+  private volatile long stateBytes;
+  private volatile long stateKeys;
+  private volatile FillBuffer filling;
+  private Consumer<Page> filled = page -> {};
+
+  /** Told of a node's delta at the end of each epoch that has one, on the loop's thread. */
+  public interface Listener {
+    /** The page must not be kept. */
+    void changed(long epoch, Page delta);
+
+    /** Nothing more will come. */
+    default void ended(String reason) {}
+  }
+
+  private QueryNode(
+      long id,
+      String name,
+      Circuit circuit,
+      Finish finish,
+      long baseId,
+      ViewStore kept,
+      Listener listener,
+      Set<Long> follows) {
+    super(id, name);
+    this.circuit = circuit;
+    this.finish = finish;
+    this.baseId = baseId;
+    this.kept = kept;
+    this.listener = listener;
+    this.follows = follows;
+  }
+
+  /**
+   * A step that views share.
+   *
+   * @param name of the view it was first made for
+   */
+  public static QueryNode step(PlanCut.Step step, String name) {
+    Circuit circuit = new Circuit(step.plan());
+    return new QueryNode(
+        step.id(), name, circuit, circuit.asItIs(), NO_NUMBER, null, null, Set.of());
+  }
+
+  /**
+   * A view.
+   *
+   * @param key the columns its rows are ordered by, or null for all
+   */
+  public static QueryNode view(long id, String name, PlanCut cut, Schema schema, int[] key) {
+    Circuit circuit = new Circuit(cut.top());
+    PlanNode.Source base = cut.base();
+    if (base != null) {
+      Finish finish = Finish.of(cut.top(), base, schema, key);
+      return new QueryNode(id, name, circuit, finish, base.relationId(), null, null, Set.of());
+    }
+    ViewStore kept = new ViewStore(schema, key);
+    return new QueryNode(id, name, circuit, null, NO_NUMBER, kept, null, Set.of());
+  }
+
+  /**
+   * Somebody who is told of every change to a query's answer.
+   *
+   * @param follows the relations whose end is the follower's
+   */
+  public static QueryNode follower(PlanNode plan, Set<Long> follows, Listener listener) {
+    return new QueryNode(
+        NO_NUMBER, "a follower", new Circuit(plan), null, NO_NUMBER, null, listener, follows);
+  }
+
+  /** What computes it. */
+  public Circuit circuit() {
+    return circuit;
+  }
+
+  /** The rows it keeps, or null if they are read from state. */
+  public ViewStore store() {
+    return kept;
+  }
+
+  /** Heap of the operators' own state after the last epoch, in bytes. */
+  public long stateBytes() {
+    return stateBytes;
+  }
+
+  public long stateKeys() {
+    return stateKeys;
+  }
+
+  /** Whether its rows are those of a step, so that there is nothing to compute or to fill. */
+  public boolean isPassive() {
+    return baseId != NO_NUMBER && finish.passesEveryRow();
+  }
+
+  // ---- filling
+
+  /**
+   * Makes this a node that is being filled: what its inputs change is kept until {@link
+   * EpochLoop#live}. Before it is attached.
+   *
+   * @param sink takes what the circuit puts out meanwhile, besides the node itself
+   */
+  public void fill(Consumer<Page> sink) {
+    filled = sink;
+    filling = new FillBuffer();
+  }
+
+  /** Whether it is being filled and takes no part in epochs yet. */
+  public boolean isFilling() {
+    return filling != null;
+  }
+
+  /** Takes in rows of an input that were there when filling began; by whoever fills it. */
+  public void fed(long input, Page page) {
+    circuit.feed(input, page);
+  }
+
+  /** Ends a piece of filling: what has been fed is part of the result. */
+  public void settle() {
+    Page out = circuit.flush(Epoch.OUTSIDE);
+    keep(out);
+    filled.accept(out);
+    circuit.clearOutput();
+  }
+
+  /**
+   * Takes in what has been kept so far; by whoever fills the node.
+   *
+   * @return how many rows it was
+   */
+  public long catchUp() {
+    long rows = filling.drain(circuit::feed);
+    settle();
+    return rows;
+  }
+
+  /** Takes in the rest, and is filled. */
+  void drain() {
+    catchUp();
+    filling = null;
+    filled = page -> {};
+  }
+
+  // ---- the rest is for the epoch loop
+
+  /** The nodes it reads. */
+  public Set<Long> inputs() {
+    return circuit.inputs();
+  }
+
+  /** Says which node stands behind a number now. */
+  void base(LiveNode node) {
+    base = (QueryNode) node;
+  }
+
+  long baseId() {
+    return baseId;
+  }
+
+  /** Whether somebody reads the rows that change; otherwise they are made only if it must. */
+  void rowsWanted(boolean wanted) {
+    rowsWanted = wanted;
+    circuit.rowsWanted(wanted);
+  }
+
+  /** Whether it has to see what its inputs change. */
+  boolean readsChanges() {
+    return !isPassive() || rowsWanted;
+  }
+
+  /** Whether it needs the rows of its own result that change. */
+  public boolean needsOwnRows() {
+    return kept != null || listener != null;
+  }
+
+  /** Whether somebody is told of what this relation's changes change. */
+  boolean follows(long relationId) {
+    return follows.contains(relationId);
+  }
+
+  /** Takes in a delta of an input, or keeps it. */
+  void feed(long input, Page page) {
+    if (filling != null) {
+      filling.add(input, page);
+    } else {
+      circuit.feed(input, page);
+    }
+  }
+
+  /** Takes its place in a graph: from now on its state changes by the graph's clock. */
+  void join(Versions graph) {
+    circuit.join(graph);
+    measure();
+  }
+
+  /** Is in no graph any more. */
+  void leave() {
+    circuit.leave();
+  }
+
+  /** Ends the epoch, whether it has been fed or not. */
+  void step(Epoch epoch) {
+    delta = circuit.flush(epoch);
+    watermark(epoch.watermarkMicros());
+    long changed = isPassive() ? base.circuit.changed() : circuit.changed();
+    keep(delta);
+    if (changed > 0) {
+      countChanges(changed);
+      changedIn(epoch.number());
+      measure();
+    }
+  }
+
+  private void keep(Page changes) {
+    if (kept != null) {
+      kept.apply(changes);
+    } else if (baseId != NO_NUMBER && !isPassive()) {
+      for (int i = 0; i < changes.size(); i++) {
+        shown += changes.weight(i);
+      }
+    }
+  }
+
+  void measure() {
+    stateBytes = circuit.stateBytes();
+    stateKeys = circuit.stateKeys();
+  }
+
+  void tell(long epoch) {
+    if (listener != null && delta != null && !delta.isEmpty()) {
+      listener.changed(epoch, delta);
+    }
+  }
+
+  @Override
+  public void fail(String reason) {
+    boolean already = failure() != null && !stoppedBySource();
+    super.fail(reason);
+    if (!already && listener != null) {
+      listener.ended(reason);
+    }
+  }
+
+  @Override
+  Page delta() {
+    return delta;
+  }
+
+  @Override
+  void endEpoch() {
+    if (delta != null) {
+      circuit.clearOutput();
+      delta = null;
+    }
+  }
+
+  @Override
+  RelationVersion version(long version) {
+    if (kept != null) {
+      return kept.version();
+    }
+    if (finish == null) {
+      return null;
+    }
+    QueryNode step = baseId == NO_NUMBER ? this : base;
+    if (step == null) {
+      return null;
+    }
+    GroupAggregate groups = step.circuit.stored();
+    return new GroupVersion(
+        groups, finish, version, isPassive() || step == this ? groups.shown() : shown);
+  }
+
+  @Override
+  long heldBytes() {
+    FillBuffer buffer = filling;
+    return stateBytes
+        + (kept == null ? 0 : kept.heapBytes())
+        + (buffer == null ? 0 : buffer.heapBytes());
+  }
+
+  @Override
+  public String planPrint() {
+    return circuit.planPrint();
+  }
+
+  @Override
+  List<Durable> durable() {
+    List<Durable> parts = new ArrayList<>(circuit.durable());
+    if (kept != null) {
+      parts.add(kept.durable());
+    }
+    return parts;
+  }
+
+  @Override
+  void saveOwn(DataOutputStream out) throws IOException {
+    out.writeLong(shown);
+    circuit.rejects().save(out);
+  }
+
+  @Override
+  void restoreOwn(DataInputStream in, long nowMillis) throws IOException {
+    shown = in.readLong();
+    circuit.rejects().restore(in);
+    circuit.restored();
+    measure();
+  }
+}
