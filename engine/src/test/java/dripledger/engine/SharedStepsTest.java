@@ -94,10 +94,10 @@ class SharedStepsTest {
   @Test
   void aCommonTableExpressionThatIsUsedTwiceIsOneNode() {
     db.run(
-        "CREATE MATERIALIZED VIEW loads AS WITH per AS"
+        "CREATE MATERIALIZED VIEW loads AS WITH at_gate AS"
             + " (SELECT gate, SUM(grams) AS grams FROM scan GROUP BY gate)"
-            + " SELECT gate, 'heavy' AS what FROM per WHERE grams > 600"
-            + " UNION ALL SELECT gate, 'light' FROM per WHERE grams <= 600");
+            + " SELECT gate, 'heavy' AS what FROM at_gate WHERE grams > 600"
+            + " UNION ALL SELECT gate, 'light' FROM at_gate WHERE grams <= 600");
     assertThat(steps()).hasSize(1);
     assertThat(String.join("\n", db.rows("EXPLAIN loads"))).contains("the same as in line");
     push("South", 4, 200);
