@@ -3,8 +3,8 @@ package dripledger.bench;
 import java.util.List;
 
 /**
- * The entry: {@code bench [aggregation|view-store|all] [events in thousands] [keys in thousands]
- * [rows an epoch]}.
+ * The entry: {@code bench [aggregation|all] [events in thousands] [keys in thousands] [rows an
+ * epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -14,9 +14,9 @@ public final class Bench {
     int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
     int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
-    if (!List.of("all", "aggregation", "view-store", "reading").contains(what)) {
+    if (!List.of("all", "aggregation", "reading").contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|view-store|reading|all] [events/1000] [keys/1000] [epoch rows]");
+          "usage: bench [aggregation|reading|all] [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
     System.out.printf(
@@ -28,9 +28,6 @@ public final class Bench {
         keys);
     if (what.equals("all") || what.equals("aggregation")) {
       new Aggregation(events, keys, epochRows).run();
-    }
-    if (what.equals("all") || what.equals("view-store")) {
-      new ViewStores(keys).run();
     }
     if (what.equals("all") || what.equals("reading")) {
       new Reading(events, keys).run();

@@ -10,6 +10,7 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.plan.PlanCut;
@@ -20,7 +21,6 @@ import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
-import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.HashSet;
@@ -249,7 +249,7 @@ final class Definitions {
           s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
     }
     if (object instanceof CatalogObject.Table t) {
-      ViewStore rows = new ViewStore(t.schema(), t.primaryKey());
+      KeptRows rows = KeptRows.unique(t.schema(), t.primaryKey());
       return t.source() == null
           ? InputNode.table(t.id(), t.name(), layout, rows)
           : InputNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);

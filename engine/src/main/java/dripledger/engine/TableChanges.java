@@ -9,9 +9,9 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.sql.Command;
+import dripledger.engine.view.OverlayVersion;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
-import dripledger.engine.view.TreeVersion;
 import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -169,7 +169,7 @@ final class TableChanges {
 
   private void keep(CatalogObject target, Page delta) {
     if (target instanceof CatalogObject.Table table) {
-      TreeVersion now = ((TreeVersion) snapshot.relation(table.id())).with(delta);
+      RelationVersion now = OverlayVersion.of(snapshot.relation(table.id()), delta);
       checkKeys(table, delta, now);
       snapshot = snapshot.with(table.id(), now);
     }
@@ -193,7 +193,7 @@ final class TableChanges {
                 delta.layout(), delta.bytes(), delta.start(i), table.primaryKey()[k]);
       }
       int[] found = new int[1];
-      now.prefix(now.encodeKey(key), false, (bytes, at) -> ++found[0] < 2);
+      now.find(key, (bytes, at) -> ++found[0] < 2);
       if (found[0] > 1) {
         List<String> shown = new ArrayList<>();
         for (int k = 0; k < key.length; k++) {

@@ -10,6 +10,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
 import dripledger.engine.sql.Command;
+import dripledger.engine.view.Pinned;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Set;
@@ -156,16 +157,17 @@ final class TableLoads {
       fill(table, feed, fresh);
       InputNode node = (InputNode) definitions.node(table.id());
       List<EpochLoop.Change> changes = new ArrayList<>();
-      fresh
-          .store()
-          .version()
-          .changesSince(
-              node.store().version(),
-              page -> {
-                Page own = new Page(page.layout(), page.size());
-                own.appendAll(page);
-                changes.add(new EpochLoop.Change(table.id(), own));
-              });
+      try (Pinned now = loop.pin()) {
+        fresh
+            .store()
+            .changesFrom(
+                now.snapshot().relation(table.id()),
+                page -> {
+                  Page own = new Page(page.layout(), page.size());
+                  own.appendAll(page);
+                  changes.add(new EpochLoop.Change(table.id(), own));
+                });
+      }
       join(
           feed,
           table,

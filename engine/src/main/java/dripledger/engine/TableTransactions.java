@@ -241,6 +241,7 @@ final class TableTransactions {
         abandon();
         return loop.snapshot().epoch();
       }
+      release(); // what was read is no longer needed, and what is replaced may go
       String id = id(units + 1);
       CompletableFuture<Ledger.Receipt> change = ledger.append(entries, Settled.NOTHING, id);
       try {
@@ -281,8 +282,15 @@ final class TableTransactions {
     private void abandon() {
       if (changes != null) {
         changes = null;
-        seen.close();
+        release();
         tableLock.unlock();
+      }
+    }
+
+    private void release() {
+      if (seen != null) {
+        seen.close();
+        seen = null;
       }
     }
 

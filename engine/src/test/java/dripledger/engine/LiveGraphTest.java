@@ -187,13 +187,13 @@ class LiveGraphTest {
 
   @Test
   void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
-    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 200_000, 5000, 30_000);
+    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 3_000_000, 5000, 30_000);
     try (Engine other = new Engine(tiny, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");
       EngineException refused = null;
       int taken = 0;
-      for (; refused == null && taken < 100; taken++) {
+      for (; refused == null && taken < 1000; taken++) {
         try {
           other.execute("INSERT INTO t VALUES (" + taken + ", '" + "x".repeat(10_000) + "')");
         } catch (EngineException e) {

@@ -113,7 +113,7 @@ public final class Circuit {
    * them; by the writer.
    */
   public RelationVersion version(long version) {
-    return new GroupVersion(stored, asItIs, version, stored.shown());
+    return new StoredVersion(stored, asItIs, version, stored.shown());
   }
 
   /** Whether the rows that change are to be made, or only kept. */

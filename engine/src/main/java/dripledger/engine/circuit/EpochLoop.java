@@ -198,6 +198,15 @@ public final class EpochLoop implements AutoCloseable {
     return queue.full();
   }
 
+  private void measureHeld() {
+    long held = 0;
+    for (LiveNode node : nodes) {
+      held += node.heldBytes();
+    }
+    heldBytes = held;
+    holdSources();
+  }
+
   private synchronized void holdSources() {
     queue.holdSources(
         heldBytes > limits.maxHeldBytes || pendingRejectBytes > MAX_PENDING_REJECT_BYTES);
@@ -296,9 +305,7 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private void takesPart(LiveNode node) {
-    if (node instanceof QueryNode query) {
-      query.join(versions);
-    }
+    node.join(versions);
     if (node.id() != LiveNode.NO_NUMBER) {
       byId.put(node.id(), node);
     }
@@ -329,9 +336,7 @@ public final class EpochLoop implements AutoCloseable {
   public void replace(LiveNode old, LiveNode node) {
     nodes.remove(node);
     nodes.set(nodes.indexOf(old), node);
-    if (old instanceof QueryNode query) {
-      query.leave();
-    }
+    old.leave();
     byId.put(node.id(), node);
     wire();
   }
@@ -356,9 +361,7 @@ public final class EpochLoop implements AutoCloseable {
   public void detach(LiveNode node) {
     nodes.remove(node);
     byId.remove(node.id(), node);
-    if (node instanceof QueryNode query) {
-      query.leave();
-    }
+    node.leave();
     String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
     for (LiveNode each : List.copyOf(nodes)) {
       if (each instanceof QueryNode follower && follower.follows(node.id())) {
@@ -446,6 +449,8 @@ public final class EpochLoop implements AutoCloseable {
               atWork(node, () -> input.advanceWatermark(now));
             }
           }
+          versions.trim(); // readers may have let go of what was kept for them
+          measureHeld();
         } else if (batch.get(0).action() != null) {
           batch.get(0).action().run();
         } else {
@@ -606,9 +611,7 @@ public final class EpochLoop implements AutoCloseable {
     long version = versions.published();
     Map<Long, RelationVersion> relations = new HashMap<>();
     Map<Long, String> amiss = new HashMap<>();
-    long held = 0;
     for (LiveNode node : nodes) {
-      held += node.heldBytes();
       if (isFilling(node)) {
         continue;
       }
@@ -622,8 +625,7 @@ public final class EpochLoop implements AutoCloseable {
         relations.put(node.id(), relation);
       }
     }
-    heldBytes = held;
-    holdSources();
+    measureHeld();
     Map<Long, SourcePosition> positions = snapshot.positions();
     if (!advanced.isEmpty()) {
       positions = new HashMap<>(positions);

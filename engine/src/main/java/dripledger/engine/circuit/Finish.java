@@ -10,35 +10,67 @@ import java.util.Arrays;
 import java.util.List;
 
 /**
- * How a relation's rows are made of the rows of a grouped step, and in which order they are found.
- * Belongs to one relation; safe from any thread.
+ * How a relation's rows are made of the rows of a store, and in which order they are found. Belongs
+ * to one relation; safe from any thread.
  */
 final class Finish {
-  private final RowProgram program; // or null: the step's rows as they are
+  private final RowProgram program; // or null: the stored rows as they are
   private final boolean passesEveryRow;
   private final RowLayout layout;
   private final int[] key;
-  private final int[] groupColumns;
-  private volatile GroupOrder order;
+  private final int[] places; // for each column of the store's key where it is, or −1
+  private final int[] hashColumns;
+  private final int[] orderColumns;
 
-  private Finish(Program program, RowLayout layout, int[] key, int[] groupColumns) {
-    this.program =
-        program == null || program.isIdentity() ? null : ProgramCompiler.compile(program).program();
-    passesEveryRow = program == null || program.isIdentity() || program.onlyPicks();
+  private Finish(Program program, RowLayout layout, int[] key, int[] places) {
+    boolean same = program == null || program.isIdentity();
+    this.program = same ? null : ProgramCompiler.compile(program).program();
+    passesEveryRow = same || program.onlyPicks();
     this.layout = layout;
-    this.groupColumns = groupColumns;
-    this.key = key == null ? new int[layout.columns()] : key;
-    if (key == null) {
-      Arrays.setAll(this.key, i -> i);
-    }
+    this.places = places;
+    this.key = key == null ? all(layout.columns()) : key;
+    hashColumns = sameColumns(this.key, places) ? places : null;
+    orderColumns = orderColumns();
   }
 
-  /** The step's own rows. */
+  private static int[] all(int columns) {
+    int[] all = new int[columns];
+    Arrays.setAll(all, i -> i);
+    return all;
+  }
+
+  private static boolean sameColumns(int[] key, int[] places) {
+    return key.length > 0
+        && key.length == places.length
+        && Arrays.stream(places).allMatch(p -> Arrays.stream(key).anyMatch(k -> k == p));
+  }
+
+  /** For each key column the column of the store's key that it is; null if one is none. */
+  private int[] orderColumns() {
+    int[] columns = new int[key.length];
+    for (int k = 0; k < key.length; k++) {
+      columns[k] = -1;
+      for (int s = 0; s < places.length; s++) {
+        if (places[s] == key[k]) {
+          columns[k] = s;
+        }
+      }
+      if (columns[k] < 0) {
+        return null;
+      }
+    }
+    return columns;
+  }
+
+  /** A step's own rows. */
   static Finish none(PlanNode.Aggregate step) {
-    int[] key = new int[step.groupColumns().size()];
-    Arrays.setAll(key, i -> i);
-    RowLayout layout = new RowLayout(step.schema());
-    return new Finish(null, layout, key, key.length == 0 ? null : key);
+    int[] key = all(step.groupColumns().size());
+    return new Finish(null, new RowLayout(step.schema()), key, key);
+  }
+
+  /** Rows as they are stored. */
+  static Finish none(RowLayout layout, int[] key, int[] storedKey) {
+    return new Finish(null, layout, key, storedKey);
   }
 
   /**
@@ -47,31 +79,21 @@ final class Finish {
    */
   static Finish of(PlanNode top, PlanNode.Source step, Schema schema, int[] key) {
     Program program = top instanceof PlanNode.Transform t ? t.program() : null;
-    return new Finish(program, new RowLayout(schema), key, groupColumns(top, step, key));
+    int[] places = new int[step.key().size()];
+    for (int g = 0; g < places.length; g++) {
+      List<Integer> place =
+          program == null ? List.of(g) : program.whereIs(List.of(step.key().get(g)));
+      places[g] = place == null ? -1 : place.get(0);
+    }
+    return new Finish(program, new RowLayout(schema), key, places);
   }
 
-  /** For each group column which column of the relation it is; null if they are not its key. */
-  private static int[] groupColumns(PlanNode top, PlanNode.Source step, int[] key) {
-    List<Integer> places = top.key(); // where the group columns are, if they all are there
-    int groups = step.key().size();
-    if (key == null || groups == 0 || key.length != groups || places == null) {
-      return null;
-    }
-    int[] moved = places.stream().mapToInt(Integer::intValue).toArray();
-    for (int k : key) {
-      if (Arrays.stream(moved).noneMatch(m -> m == k)) {
-        return null;
-      }
-    }
-    return moved;
-  }
-
-  /** What is made of a group's row, or null if it stays as it is. */
+  /** What is made of a stored row, or null if it stays as it is. */
   RowProgram program() {
     return program;
   }
 
-  /** Whether every row of the step is a row of the relation, and none can fail. */
+  /** Whether every stored row is a row of the relation, and none can fail. */
   boolean passesEveryRow() {
     return passesEveryRow;
   }
@@ -85,17 +107,22 @@ final class Finish {
     return key;
   }
 
-  /** For each group column which column of the relation it is, or null: the key is another. */
-  int[] groupColumns() {
-    return groupColumns;
+  /** For each column of the store's key which of the relation's it is; null: the key is another. */
+  int[] hashColumns() {
+    return hashColumns;
   }
 
-  /** Blocks in the order of the key, as somebody has sorted them; or null. */
-  GroupOrder order() {
-    return order;
-  }
-
-  void order(GroupOrder sorted) {
-    order = sorted;
+  /** The order of the relation, or null if it cannot be told from the store's keys. */
+  OrderedIndex index(StoredRows rows) {
+    if (orderColumns == null || orderColumns.length == 0) {
+      return null;
+    }
+    Schema stored = rows.keys().layout().schema();
+    for (int k = 0; k < key.length; k++) {
+      if (!layout.schema().type(key[k]).equals(stored.type(orderColumns[k]))) {
+        return null; // its bytes would be others
+      }
+    }
+    return rows.indexes().by(orderColumns);
   }
 }

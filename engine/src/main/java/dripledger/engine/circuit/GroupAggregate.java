@@ -35,7 +35,7 @@ import java.util.function.Consumer;
  * by {@link #start}); a result that does not fit its type rejects the group's row and nothing else;
  * two NULLs are the same group.
  */
-final class GroupAggregate implements Operator {
+final class GroupAggregate implements Operator, StoredRows {
   private static final int FIRST_STATE = 1; // word 0 is the number of rows
   private static final int BLOCK = 256;
 
@@ -63,6 +63,7 @@ final class GroupAggregate implements Operator {
   private long shown;
   private long changed;
   private long membership;
+  private final OrderedIndexes indexes;
   private final Rejects rejects;
   private final int place;
   private final Operator next;
@@ -98,6 +99,7 @@ final class GroupAggregate implements Operator {
     global = groupCount == 0;
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
+    indexes = new OrderedIndexes(keys.layout());
     groupLayout = new RowLayout(plan.schema());
     out = new Page(groupLayout);
     blobs = new Blobs(versions);
@@ -263,7 +265,7 @@ final class GroupAggregate implements Operator {
   }
 
   /** Sets the columns of a group's row from its key and a state. Any thread. */
-  void row(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
+  private void row(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
     keys.write(keyPage, key, writer);
     kernel.write(state, at, writer, others);
   }
@@ -277,7 +279,11 @@ final class GroupAggregate implements Operator {
     for (OrderedValues values : ordered) {
       values.applyChanges();
     }
-    if (rowsWanted || shownAt >= 0 || ordered.length > 0 || groups.mayHaveEnded()) {
+    if (rowsWanted
+        || shownAt >= 0
+        || ordered.length > 0
+        || groups.mayHaveEnded()
+        || indexes.needChanges()) {
       groups.changes(this::settleAndEmit);
     } else {
       changed = groups.changeCount();
@@ -323,6 +329,9 @@ final class GroupAggregate implements Operator {
     if ((before == SHOWN) != (after == SHOWN)) {
       shown += after == SHOWN ? 1 : -1;
       membership++;
+    }
+    if (wasLive != stays && indexes.needChanges()) {
+      indexes.changed(keys.row(page, key), 0, block, stays ? 1 : -1);
     }
   }
 
@@ -410,22 +419,43 @@ final class GroupAggregate implements Operator {
 
   // ---- for readers: any thread
 
-  KeyedStore store() {
+  @Override
+  public KeyedStore store() {
     return groups;
   }
 
-  GroupKeys keys() {
+  @Override
+  public GroupKeys keys() {
     return keys;
   }
 
-  /** The layout of a group's row. */
-  RowLayout groupLayout() {
+  @Override
+  public RowLayout layout() {
     return groupLayout;
   }
 
-  /** Whether a group with this state has a row. */
-  boolean isShown(long[] words) {
-    return shownAt < 0 || words[keys.words() + shownAt] == SHOWN;
+  @Override
+  public boolean row(long[] words, RowWriter writer) {
+    if (shownAt >= 0 && words[keys.words() + shownAt] != SHOWN) {
+      return false;
+    }
+    row(words, 0, words, keys.words(), writer);
+    return true;
+  }
+
+  @Override
+  public long copies(long[] words) {
+    return 1;
+  }
+
+  @Override
+  public OrderedIndexes indexes() {
+    return indexes;
+  }
+
+  @Override
+  public long rowBytes() {
+    return 0;
   }
 
   /** How many groups have a row; by the writer. */
@@ -433,14 +463,14 @@ final class GroupAggregate implements Operator {
     return shown;
   }
 
-  /** Another number whenever a row has come or gone; by the writer. */
-  long membership() {
+  @Override
+  public long membership() {
     return membership;
   }
 
   @Override
   public long stateBytes() {
-    long bytes = blobs.heapBytes() + groups.heapBytes() + keys.heapBytes();
+    long bytes = blobs.heapBytes() + groups.heapBytes() + keys.heapBytes() + indexes.heapBytes();
     for (OrderedValues values : ordered) {
       bytes += values.heapBytes();
     }

@@ -194,6 +194,36 @@ final class GroupKeys {
     return Arrays.copyOfRange(own.bytes(), own.start(), own.start() + length);
   }
 
+  /** The key as a row of {@link #layout}, in words: their number of bytes, then the bytes. */
+  long[] packed(long[] page, int at) {
+    byte[] row = row(page, at);
+    long[] packed = new long[1 + (row.length + 7) / 8];
+    packed[0] = row.length;
+    byte[] padded = Arrays.copyOf(row, (packed.length - 1) * 8);
+    for (int i = 1; i < packed.length; i++) {
+      packed[i] = Bytes.getLong(padded, (i - 1) * 8);
+    }
+    return packed;
+  }
+
+  /** The bytes that {@link #packed} put into words. */
+  static byte[] unpacked(long[] packed) {
+    byte[] padded = new byte[(packed.length - 1) * 8];
+    for (int i = 1; i < packed.length; i++) {
+      Bytes.putLong(padded, (i - 1) * 8, packed[i]);
+    }
+    return Arrays.copyOf(padded, (int) packed[0]);
+  }
+
+  /** Writes the words of a key that is given as a row of {@link #layout}, known or new. */
+  void encodeNew(byte[] bytes, int start, int length, long[] into) {
+    if (variable) {
+      encodeRow(bytes, start, length, into, 0);
+    } else {
+      encodeKey(bytes, start, into);
+    }
+  }
+
   /** Gives back what is kept apart of a key that nobody can see any more. */
   void release(long[] page, int at) {
     if (variable && page[at] < 0) {

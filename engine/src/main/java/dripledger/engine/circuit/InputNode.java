@@ -3,9 +3,9 @@ package dripledger.engine.circuit;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
-import dripledger.engine.view.ViewStore;
 import java.io.DataInputStream;
 import java.io.DataOutputStream;
 import java.io.IOException;
@@ -13,7 +13,7 @@ import java.util.List;
 
 /** A stream or table: where changes come in from outside. */
 public final class InputNode extends LiveNode {
-  private final ViewStore store;
+  private final KeptRows store;
   private final Page input;
   private final int eventTime;
   private final Watermark watermark;
@@ -25,7 +25,7 @@ public final class InputNode extends LiveNode {
       long id,
       String name,
       RowLayout layout,
-      ViewStore store,
+      KeptRows store,
       int eventTime,
       Watermark watermark,
       KeyedInput keyed) {
@@ -51,7 +51,7 @@ public final class InputNode extends LiveNode {
   }
 
   /** A table changed by statements: it is fed its delta. */
-  public static InputNode table(long id, String name, RowLayout layout, ViewStore store) {
+  public static InputNode table(long id, String name, RowLayout layout, KeptRows store) {
     return new InputNode(id, name, layout, store, -1, null, null);
   }
 
@@ -61,13 +61,13 @@ public final class InputNode extends LiveNode {
    * @param key the columns of its key
    */
   public static InputNode keyedTable(
-      long id, String name, RowLayout layout, int[] key, ViewStore store) {
+      long id, String name, RowLayout layout, int[] key, KeptRows store) {
     KeyedInput keyed = new KeyedInput(layout.schema(), key, store);
     return new InputNode(id, name, layout, store, -1, null, keyed);
   }
 
   /** The rows of a table, or null. */
-  public ViewStore store() {
+  public KeptRows store() {
     return store;
   }
 
@@ -121,7 +121,6 @@ public final class InputNode extends LiveNode {
     }
     if (store != null) {
       store.apply(delta);
-      store.refuseDuplicates(delta);
     }
     if (!delta.isEmpty()) {
       changedIn(epoch);
@@ -134,6 +133,20 @@ public final class InputNode extends LiveNode {
         watermark.advance(nowMillis);
       }
       watermark(watermark.micros());
+    }
+  }
+
+  @Override
+  void join(Versions graph) {
+    if (store != null) {
+      store.join(graph);
+    }
+  }
+
+  @Override
+  void leave() {
+    if (store != null) {
+      store.leave();
     }
   }
 
@@ -152,7 +165,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   RelationVersion version(long version) {
-    return store == null ? null : store.version();
+    return store == null ? null : store.version(version);
   }
 
   @Override
@@ -162,7 +175,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   public String planPrint() {
-    return store == null ? "" : store.version().schema().columns().toString();
+    return store == null ? "" : store.layout().schema().columns().toString();
   }
 
   @Override
@@ -179,6 +192,9 @@ public final class InputNode extends LiveNode {
 
   @Override
   void restoreOwn(DataInputStream in, long nowMillis) throws IOException {
+    if (store != null) {
+      store.restored();
+    }
     if (watermark != null) {
       watermark.restore(in, nowMillis);
       watermark(eventTime >= 0 ? watermark.micros() : Watermark.TIMELESS);

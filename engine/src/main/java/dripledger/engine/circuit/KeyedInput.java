@@ -7,7 +7,6 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.source.KeyedRows;
 import dripledger.engine.state.KeyedArena;
-import dripledger.engine.view.ViewStore;
 
 /**
  * Turns the operations of a keyed table (see {@link KeyedRows}) into its delta: for every key that
@@ -27,16 +26,17 @@ final class KeyedInput {
   private final Schema schema;
   private final RowLayout layout;
   private final RowLayout operations;
-  private final ViewStore store;
+  private final KeptRows store;
   private final int[] key;
   private final Page before;
   private final Page now;
+  private final RowWriter keyRow;
   private KeyedArena touched;
   private int[] order = new int[64];
   private boolean cleared;
   private int deletedLast;
 
-  KeyedInput(Schema schema, int[] key, ViewStore store) {
+  KeyedInput(Schema schema, int[] key, KeptRows store) {
     this.schema = schema;
     this.store = store;
     this.key = key;
@@ -44,6 +44,7 @@ final class KeyedInput {
     operations = new RowLayout(KeyedRows.schema(schema));
     before = new Page(layout);
     now = new Page(layout);
+    keyRow = new RowWriter(store.keyLayout(), 64);
     touched = new KeyedArena(-1, 8);
   }
 
@@ -80,46 +81,33 @@ final class KeyedInput {
 
   /** The entry of a row's key; at the first touch the row before is looked up. */
   private int entry(byte[] bytes, int row) {
-    RowWriter writer = now.begin();
-    for (int c = 0; c < schema.size(); c++) {
-      if (isKey(c)) {
-        writer.copy(c, operations, bytes, row, c);
-      } else {
-        writer.setNull(c);
-      }
+    keyRow.truncate(0);
+    keyRow.begin();
+    for (int k = 0; k < key.length; k++) {
+      keyRow.copy(k, operations, bytes, row, key[k]);
     }
-    writer.finish();
-    byte[] encoded = store.encodeKey(writer.bytes(), writer.start());
-    now.abort();
-    int known = touched.find(encoded, 0, encoded.length);
+    int length = keyRow.finish();
+    int known = touched.find(keyRow.bytes(), 0, length);
     if (known != 0) {
       return known;
     }
-    int entry = touched.findOrInsert(encoded, 0, encoded.length);
+    int entry = touched.findOrInsert(keyRow.bytes(), 0, length);
     if (touched.size() > order.length) {
       order = java.util.Arrays.copyOf(order, order.length * 2);
     }
     order[touched.size() - 1] = entry;
-    store.find(
-        encoded,
-        (found, at, length) -> {
-          before.append(found, at, length, 1);
+    store.findNow(
+        keyRow.bytes(),
+        0,
+        (found, at, size) -> {
+          before.append(found, at, size, 1);
           Bytes.putInt(touched.chunk(entry), touched.valueAt(entry) + BEFORE, before.size());
           if (!cleared) {
-            now.append(found, at, length, 1);
+            now.append(found, at, size, 1);
             Bytes.putInt(touched.chunk(entry), touched.valueAt(entry) + NOW, now.size());
           }
         });
     return entry;
-  }
-
-  private boolean isKey(int column) {
-    for (int k : key) {
-      if (k == column) {
-        return true;
-      }
-    }
-    return false;
   }
 
   /**
@@ -160,19 +148,17 @@ final class KeyedInput {
       }
     }
     if (cleared) {
-      store
-          .version()
-          .range(
-              null,
-              null,
-              false,
-              (bytes, at) -> {
-                byte[] encoded = store.encodeKey(bytes, at);
-                if (touched.find(encoded, 0, encoded.length) == 0) {
-                  delta.append(bytes, at, layout.length(bytes, at), -1);
-                }
-                return true;
-              });
+      store.allNow(
+          (bytes, at, size) -> {
+            keyRow.truncate(0);
+            keyRow.begin();
+            for (int k = 0; k < key.length; k++) {
+              keyRow.copy(k, layout, bytes, at, key[k]);
+            }
+            if (touched.find(keyRow.bytes(), 0, keyRow.finish()) == 0) {
+              delta.append(bytes, at, size, -1);
+            }
+          });
     }
     reset();
   }

@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.row.Page;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateFormatException;
+import dripledger.engine.store.Versions;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import java.io.ByteArrayInputStream;
@@ -124,6 +125,12 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   final void watermark(long micros) {
     watermarkMicros = micros;
   }
+
+  /** Takes its place in a graph: from now on its state changes by the graph's clock. */
+  abstract void join(Versions graph);
+
+  /** Is in no graph any more. */
+  abstract void leave();
 
   /** What changed in this epoch so far, or null; owned by the node. */
   abstract Page delta();

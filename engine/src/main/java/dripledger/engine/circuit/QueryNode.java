@@ -7,14 +7,15 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
-import dripledger.engine.view.ViewStore;
 import java.io.DataInputStream;
 import java.io.DataOutputStream;
 import java.io.IOException;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
 import java.util.Set;
 import java.util.function.Consumer;
+import java.util.stream.Collectors;
 
 /**
  * A node that is computed from others: a step that views share, a view, or a follower.
@@ -28,7 +29,7 @@ public final class QueryNode extends LiveNode {
   private final Circuit circuit;
   private final Finish finish; // how rows are made of those of a step, or null
   private final long baseId; // that step, or 0
-  private final ViewStore kept;
+  private final KeptRows kept;
   private final Listener listener;
   private final Set<Long> follows;
   private QueryNode base;
@@ -56,7 +57,7 @@ public final class QueryNode extends LiveNode {
       Circuit circuit,
       Finish finish,
       long baseId,
-      ViewStore kept,
+      KeptRows kept,
       Listener listener,
       Set<Long> follows) {
     super(id, name);
@@ -91,8 +92,14 @@ public final class QueryNode extends LiveNode {
       Finish finish = Finish.of(cut.top(), base, schema, key);
       return new QueryNode(id, name, circuit, finish, base.relationId(), null, null, Set.of());
     }
-    ViewStore kept = new ViewStore(schema, key);
+    boolean unique = key != null && key.length > 0 && isKey(cut.top().key(), key);
+    KeptRows kept = unique ? KeptRows.unique(schema, key) : KeptRows.bag(schema, key);
     return new QueryNode(id, name, circuit, null, NO_NUMBER, kept, null, Set.of());
+  }
+
+  private static boolean isKey(List<Integer> proven, int[] key) {
+    return proven != null
+        && Arrays.stream(key).boxed().collect(Collectors.toSet()).containsAll(proven);
   }
 
   /**
@@ -111,7 +118,7 @@ public final class QueryNode extends LiveNode {
   }
 
   /** The rows it keeps, or null if they are read from state. */
-  public ViewStore store() {
+  public KeptRows store() {
     return kept;
   }
 
@@ -224,15 +231,21 @@ public final class QueryNode extends LiveNode {
     }
   }
 
-  /** Takes its place in a graph: from now on its state changes by the graph's clock. */
+  @Override
   void join(Versions graph) {
     circuit.join(graph);
+    if (kept != null) {
+      kept.join(graph);
+    }
     measure();
   }
 
-  /** Is in no graph any more. */
+  @Override
   void leave() {
     circuit.leave();
+    if (kept != null) {
+      kept.leave();
+    }
   }
 
   /** Ends the epoch, whether it has been fed or not. */
@@ -294,7 +307,7 @@ public final class QueryNode extends LiveNode {
   @Override
   RelationVersion version(long version) {
     if (kept != null) {
-      return kept.version();
+      return kept.version(version);
     }
     if (finish == null) {
       return null;
@@ -304,7 +317,7 @@ public final class QueryNode extends LiveNode {
       return null;
     }
     GroupAggregate groups = step.circuit.stored();
-    return new GroupVersion(
+    return new StoredVersion(
         groups, finish, version, isPassive() || step == this ? groups.shown() : shown);
   }
 
@@ -341,6 +354,9 @@ public final class QueryNode extends LiveNode {
     shown = in.readLong();
     circuit.rejects().restore(in);
     circuit.restored();
+    if (kept != null) {
+      kept.restored();
+    }
     measure();
   }
 }

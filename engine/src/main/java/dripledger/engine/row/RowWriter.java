@@ -81,6 +81,12 @@ public final class RowWriter {
     end += length;
   }
 
+  /** Makes the row that was begun a copy of a whole row of the same layout. */
+  public void setRow(byte[] source, int from, int length) {
+    end = start;
+    append(source, from, length);
+  }
+
   /** Ends the row and answers its length in bytes. */
   public int finish() {
     int size = end - start;

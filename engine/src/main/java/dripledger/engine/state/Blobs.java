@@ -15,6 +15,7 @@ public final class Blobs implements Versions.Versioned {
   private final ArrayDeque<Retired> retired = new ArrayDeque<>();
   private long[] going = new long[16];
   private int goingCount;
+  private boolean givesBack;
 
   private record Retired(long version, long[] places) {}
 
@@ -88,6 +89,14 @@ public final class Blobs implements Versions.Versioned {
         arena.free((int) (place >>> 32), Math.max(1, (int) place));
       }
     }
+    if (givesBack) {
+      arena.giveBack();
+    }
+  }
+
+  /** From now on chunks without values go back to the heap; for values not saved by place. */
+  public void giveBackChunks() {
+    givesBack = true;
   }
 
   /** The values as saved by checkpoints: places stay what they are. */

@@ -26,14 +26,19 @@ public final class ByteArena implements Durable {
   private static final int UNITS_SHIFT = CHUNK_SHIFT - UNIT_SHIFT;
   private static final int UNITS_MASK = (1 << UNITS_SHIFT) - 1;
   private static final int SMALL_CLASSES = 256;
+  private static final long GIVEN_BACK_FROM = 1 << 20;
 
   private byte[][] chunks = {new byte[4096]};
   private int chunkCount = 1;
+  private int last; // the chunk that is filled
   private int[] ends = {4}; // bytes used of each chunk; address 0 is never handed out: it is "none"
   private long[] dirty = new long[16]; // a bit a page
   private boolean anyDirty;
   private final int[] freeHead = new int[SMALL_CLASSES + 21];
   private long freeBytes;
+  private int[] used = new int[1]; // bytes of each chunk that are in use
+  private int[] absent = new int[0]; // numbers of chunks that were given back to the heap
+  private int absentCount;
   private long chunkBytes = 4096;
 
   /** The chunk that holds the block. */
@@ -71,31 +76,83 @@ public final class ByteArena implements Durable {
     if (head != 0) {
       freeHead[sizeClass] = Bytes.getInt(chunk(head), offset(head));
       freeBytes -= size;
+      used[head >>> UNITS_SHIFT] += size;
       changed(head, size);
       return head;
     }
-    int last = chunkCount - 1;
     if (ends[last] + size > chunks[last].length && !growLast(size)) {
-      if (chunkCount == 1 << (32 - UNITS_SHIFT)) {
+      if (chunkCount == 1 << (32 - UNITS_SHIFT) && absentCount == 0) {
         throw new IllegalStateException("operator state passed 16 GiB");
       }
-      addChunk();
-      last++;
+      nextChunk();
     }
     int address = (last << UNITS_SHIFT) | (ends[last] >>> UNIT_SHIFT);
     ends[last] += size;
+    used[last] += size;
     changed(address, size);
     return address;
+  }
+
+  /** Begins another chunk, in the place of one that was given back if there is such. */
+  private void nextChunk() {
+    if (absentCount == 0) {
+      addChunk();
+      return;
+    }
+    last = absent[--absentCount];
+    chunks[last] = new byte[1 << CHUNK_SHIFT];
+    chunkBytes += 1 << CHUNK_SHIFT;
   }
 
   private void addChunk() {
     if (chunkCount == chunks.length) {
       chunks = Arrays.copyOf(chunks, chunkCount * 2);
+      used = Arrays.copyOf(used, chunkCount * 2);
       ends = Arrays.copyOf(ends, chunkCount * 2);
       dirty = Arrays.copyOf(dirty, chunkCount * 2 * 16);
     }
+    last = chunkCount;
     chunks[chunkCount++] = new byte[1 << CHUNK_SHIFT];
     chunkBytes += 1 << CHUNK_SHIFT;
+  }
+
+  /**
+   * Gives chunks of which nothing is in use back to the heap, if most of the arena is free. Of use
+   * where blocks are not saved by their places.
+   */
+  public void giveBack() {
+    if (freeBytes <= chunkBytes / 2 || freeBytes < GIVEN_BACK_FROM) {
+      return;
+    }
+    for (int c = 0; c < freeHead.length; c++) {
+      int kept = 0;
+      for (int at = freeHead[c]; at != 0; ) {
+        int next = Bytes.getInt(chunk(at), offset(at));
+        if (isUnused(at >>> UNITS_SHIFT)) {
+          freeBytes -= classBytes(c);
+        } else {
+          Bytes.putInt(chunk(at), offset(at), kept);
+          kept = at;
+        }
+        at = next;
+      }
+      freeHead[c] = kept;
+    }
+    for (int c = 0; c < chunkCount; c++) {
+      if (isUnused(c) && chunks[c] != null) {
+        chunkBytes -= chunks[c].length;
+        chunks[c] = null;
+        ends[c] = 0;
+        if (absentCount == absent.length) {
+          absent = Arrays.copyOf(absent, absentCount * 2 + 4);
+        }
+        absent[absentCount++] = c;
+      }
+    }
+  }
+
+  private boolean isUnused(int chunk) {
+    return used[chunk] == 0 && chunk != last && chunk != 0;
   }
 
   /** Notes that bytes of a block have been written, for the next capture. */
@@ -109,7 +166,6 @@ public final class ByteArena implements Durable {
   }
 
   private boolean growLast(int size) {
-    int last = chunkCount - 1;
     int length = chunks[last].length;
     if (length == 1 << CHUNK_SHIFT || ends[last] + size > 1 << CHUNK_SHIFT) {
       return false;
@@ -127,6 +183,7 @@ public final class ByteArena implements Durable {
     changed(address, 4);
     freeHead[sizeClass] = address;
     freeBytes += classBytes(sizeClass);
+    used[address >>> UNITS_SHIFT] -= classBytes(sizeClass);
   }
 
   /** Bytes in freed blocks that wait for reuse. */
@@ -236,6 +293,7 @@ public final class ByteArena implements Durable {
     }
     for (int c = 0; c < count; c++, at += 4) {
       ends[c] = Bytes.getInt(shape, at);
+      used[c] = ends[c];
     }
     for (byte[] chunk : saved) {
       if (StateChunks.form(chunk) == StateChunks.PAGES) {
@@ -250,6 +308,7 @@ public final class ByteArena implements Durable {
     }
     for (long block : freeBlocks()) {
       freeBytes += classBytes((int) (block & 0xFFFF));
+      used[(int) (block >>> 16) >>> UNITS_SHIFT] -= classBytes((int) (block & 0xFFFF));
     }
   }
 

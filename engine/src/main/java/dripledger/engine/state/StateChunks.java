@@ -3,7 +3,9 @@ package dripledger.engine.state;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
+import java.nio.ByteBuffer;
 import java.util.ArrayList;
+import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.TreeMap;
@@ -20,6 +22,8 @@ import java.util.TreeMap;
  *   <li>{@code KEYED}: blocks of a keyed store, {@code key words:int | state words:int}, then each
  *       {@code 1:byte | key | state} or, for a key that went, {@code 0:byte | key}. The newest of a
  *       key counts.
+ *   <li>{@code ROWS}: rows of a relation, {@code key length:int | row length:int | count:long | key
+ *       | row} each; a count of 0 is a key that went. The newest of a key counts.
  *   <li>{@code BAG}: changes to a {@link SortedBag}, each {@code key length:int | length:int |
  *       weight:long | bytes}. They add up.
  * </ul>
@@ -35,14 +39,16 @@ public final class StateChunks {
   static final byte PAGES = 2;
   static final byte BAG = 3;
   static final byte KEYED = 4;
+  static final byte ROWS = 5;
   private static final byte VERSION = 1;
   static final int HEADER = 2;
+  private static final int ROW_HEADER = 16; // of an entry of ROWS
 
   private StateChunks() {}
 
   /** The form of a chunk. */
   static byte form(byte[] chunk) {
-    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > KEYED) {
+    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > ROWS) {
       throw new StateFormatException(
           "saved state of form "
               + (chunk.length < HEADER ? "?" : chunk[0] + "." + chunk[1])
@@ -133,6 +139,9 @@ public final class StateChunks {
     if (!chunks.isEmpty() && form(chunks.get(0)) == KEYED) {
       return mergeKeyed(chunks);
     }
+    if (!chunks.isEmpty() && form(chunks.get(0)) == ROWS) {
+      return mergeRows(chunks);
+    }
     for (byte[] chunk : chunks) {
       switch (form(chunk)) {
         case ARENA -> arena = chunk;
@@ -170,6 +179,93 @@ public final class StateChunks {
     store.changedSince(0, 1, writer::put);
     writer.end();
     return out;
+  }
+
+  /** Where the newest entry of a key is. */
+  private record Place(byte[] chunk, int at) {}
+
+  private static List<byte[]> mergeRows(List<byte[]> chunks) {
+    Map<ByteBuffer, Place> newest = new LinkedHashMap<>();
+    for (byte[] chunk : chunks) {
+      forEachRow(
+          chunk,
+          (bytes, at, keyLength, length, count) -> {
+            ByteBuffer key = ByteBuffer.wrap(bytes, at, keyLength);
+            if (count == 0) {
+              newest.remove(key);
+            } else {
+              newest.put(key, new Place(bytes, at - ROW_HEADER));
+            }
+          });
+    }
+    List<byte[]> out = new ArrayList<>();
+    Builder builder = new Builder(ROWS, out::add);
+    for (Place place : newest.values()) {
+      int length = Bytes.getInt(place.chunk, place.at) + Bytes.getInt(place.chunk, place.at + 4);
+      builder.put(place.chunk, place.at, ROW_HEADER + length);
+      builder.cut();
+    }
+    builder.end();
+    return out;
+  }
+
+  /** Writes rows with their keys. */
+  public static RowsWriter rows(Durable.ChunkSink sink) {
+    return new RowsWriter(sink);
+  }
+
+  /** Writes {@link #ROWS} chunks. */
+  public static final class RowsWriter {
+    private final Builder builder;
+
+    private RowsWriter(Durable.ChunkSink sink) {
+      builder = new Builder(ROWS, sink);
+    }
+
+    /**
+     * A row as it is, or a key that went.
+     *
+     * @param count how many times it is there, 0 if it went
+     */
+    public void put(byte[] key, byte[] row, int from, int length, long count) {
+      builder.putInt(key.length).putInt(length).putLong(count);
+      builder.put(key, 0, key.length).put(row, from, length);
+      builder.cut();
+    }
+
+    /** Hands on what there is. */
+    public void end() {
+      builder.end();
+    }
+  }
+
+  /** Takes a row: its key at a place, the row behind it. */
+  @FunctionalInterface
+  public interface RowSink {
+    void row(byte[] bytes, int key, int keyLength, int length, long count);
+  }
+
+  /**
+   * Reads rows in order.
+   *
+   * @throws StateFormatException if they are of another form
+   */
+  public static void readRows(List<byte[]> chunks, RowSink sink) {
+    for (byte[] chunk : chunks) {
+      if (form(chunk) != ROWS) {
+        throw new StateFormatException("saved rows are expected here");
+      }
+      forEachRow(chunk, sink);
+    }
+  }
+
+  private static void forEachRow(byte[] chunk, RowSink sink) {
+    for (int at = HEADER; at < chunk.length; ) {
+      int keyLength = Bytes.getInt(chunk, at);
+      int length = Bytes.getInt(chunk, at + 4);
+      sink.row(chunk, at + ROW_HEADER, keyLength, length, Bytes.getLong(chunk, at + 8));
+      at += ROW_HEADER + keyLength + length;
+    }
   }
 
   /** Writes blocks of a keyed store. */

@@ -37,7 +37,7 @@ public final class KeyedStore implements Versions.Versioned {
   public static final int NONE = -1;
 
   /** Blocks of one page. */
-  private static final int PAGE_SHIFT = 10;
+  private static final int PAGE_SHIFT = 8;
 
   private static final int PAGE_BLOCKS = 1 << PAGE_SHIFT;
   private static final int PAGE_MASK = PAGE_BLOCKS - 1;
@@ -78,6 +78,7 @@ public final class KeyedStore implements Versions.Versioned {
   private List<long[]> gone = new ArrayList<>();
   private int stamp; // of the version that is written
   private BlockRelease onRelease = (page, at) -> {};
+  private KeyCopy goneKey = (page, at) -> Arrays.copyOfRange(page, at, at + keyWords());
 
   private record Deaths(long version, int[] blocks) {}
 
@@ -102,6 +103,17 @@ public final class KeyedStore implements Versions.Versioned {
     partitionShift = 64 - Integer.numberOfTrailingZeros(partitions);
     stamp = (int) versions.writing();
     versions.add(this);
+  }
+
+  /** Makes of a key that went what the next checkpoint is told of it. */
+  @FunctionalInterface
+  public interface KeyCopy {
+    long[] of(long[] page, int at);
+  }
+
+  /** Sets in which form keys that went are noted; their words are copied otherwise. */
+  public void goneKey(KeyCopy copy) {
+    goneKey = copy;
   }
 
   /** Sets who is told when a block is given back. */
@@ -462,8 +474,7 @@ public final class KeyedStore implements Versions.Versioned {
             }
             dead[0][count[0]++] = block;
             if (saving) {
-              int from = header(block) + 1;
-              gone.add(Arrays.copyOfRange(page(block), from, from + keyWords));
+              gone.add(goneKey.of(page(block), header(block) + 1));
             }
           }
         });
@@ -508,7 +519,7 @@ public final class KeyedStore implements Versions.Versioned {
    * #changedSince}.
    *
    * @param after the version before which everything is saved already, 0 for none
-   * @param gone the words of keys
+   * @param gone keys, in the form that was asked for
    */
   public record Saved(long after, List<long[]> gone) {}
 

@@ -126,8 +126,8 @@ public final class Versions {
     trim();
   }
 
-  /** Gives back what no pin needs. The writer's thread only. */
-  private void trim() {
+  /** Gives back what no pin needs any more. The writer's thread only. */
+  public void trim() {
     long lowest = published;
     for (int i = 0; i < slots.length; i += STRIDE) {
       lowest = Math.min(lowest, (long) SLOT.getVolatile(slots, i));

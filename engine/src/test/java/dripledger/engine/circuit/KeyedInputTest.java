@@ -10,7 +10,6 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
 import dripledger.engine.source.KeyedRows;
-import dripledger.engine.view.ViewStore;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
@@ -27,7 +26,7 @@ class KeyedInputTest {
           new Column("area", ColumnType.varchar(-1)),
           new Column("note", ColumnType.varchar(-1)));
 
-  private final ViewStore store = new ViewStore(PARCEL, new int[] {0});
+  private final KeptRows store = KeptRows.unique(PARCEL, new int[] {0});
   private final KeyedInput input = new KeyedInput(PARCEL, new int[] {0}, store);
   private final Page operations = new Page(new RowLayout(KeyedRows.schema(PARCEL)));
 

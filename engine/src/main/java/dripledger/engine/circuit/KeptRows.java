@@ -1,0 +1,468 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.Schema;
+import dripledger.engine.state.Blobs;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.StateChunks;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.store.Versions;
+import dripledger.engine.view.RelationVersion;
+import java.nio.ByteBuffer;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.function.Consumer;
+
+/**
+ * The rows of a table, or of a view that cannot be read from operator state. With a key that is
+ * known to be unique each key's block holds where its row is; without one the row itself is the key
+ * and its block says how many times it is there. Written by one thread; what {@link #version}
+ * answers is for everybody.
+ */
+public final class KeptRows implements StoredRows {
+  private static final int COUNT = 0;
+
+  private final RowLayout layout;
+  private final int[] key;
+  private final boolean unique;
+  private final GroupKeys keys;
+  private final KeyedStore store;
+  private final Blobs blobs; // rows of unique keys, or null
+  private final SavedRows saved;
+  private final OrderedIndexes indexes;
+  private final Finish finish;
+  private final long[] words;
+  private Versions own = new Versions(); // a clock of its own; null once it is in a graph
+  private long membership;
+  private long count;
+  private final Map<ByteBuffer, Long> unsettled = new LinkedHashMap<>();
+
+  private KeptRows(Schema schema, int[] key, boolean unique) {
+    layout = new RowLayout(schema);
+    this.unique = unique;
+    this.key = key;
+    int[] stored = unique ? key : new int[schema.size()];
+    if (!unique) {
+      Arrays.setAll(stored, i -> i);
+    }
+    keys = new GroupKeys(layout, stored);
+    blobs = unique ? new Blobs(own) : null;
+    if (unique) {
+      blobs.giveBackChunks();
+    }
+    store = new KeyedStore(own, keys.words(), 1, 64);
+    store.onRelease(keys::release);
+    store.goneKey(keys::packed);
+    saved = new SavedRows(this, own);
+    indexes = new OrderedIndexes(keys.layout());
+    finish = Finish.none(layout, key, stored);
+    words = new long[keys.words()];
+  }
+
+  /**
+   * Rows of which no two have the same key.
+   *
+   * @param key columns of the key, at least one
+   */
+  public static KeptRows unique(Schema schema, int[] key) {
+    return new KeptRows(schema, key, true);
+  }
+
+  /**
+   * Rows that may be there more than once.
+   *
+   * @param key the columns they are ordered and looked up by, or null for all
+   */
+  public static KeptRows bag(Schema schema, int[] key) {
+    return new KeptRows(schema, key, false);
+  }
+
+  // ---- writing
+
+  /**
+   * Takes in a delta.
+   *
+   * @throws IllegalStateException if it takes out a row that is not there, or puts in one whose key
+   *     is there; what it says otherwise may have been done
+   */
+  public void apply(Page delta) {
+    byte[] bytes = delta.bytes();
+    for (int i = 0; i < delta.size(); i++) {
+      long weight = delta.weight(i);
+      if (weight != 0) {
+        keys.encode(bytes, delta.start(i), words, 0);
+        if (unique) {
+          change(bytes, delta.start(i), delta.end(i) - delta.start(i), weight);
+        } else {
+          count(weight);
+        }
+      }
+    }
+    settle();
+    if (own != null) {
+      own.publish();
+    }
+  }
+
+  /** Puts a row in or takes it out, or leaves that for {@link #settle} if it does not fit yet. */
+  private void change(byte[] bytes, int start, int length, long weight) {
+    long hash = store.hashOf(words, 0);
+    int block = store.find(hash, words, 0);
+    boolean there = block != KeyedStore.NONE && store.isLive(block);
+    if (weight == 1 && !there) {
+      put(hash, bytes, start, length);
+    } else if (weight == -1 && there && isRow(block, bytes, start, length)) {
+      take(block);
+    } else {
+      byte[] row = Arrays.copyOfRange(bytes, start, start + length);
+      unsettled.merge(ByteBuffer.wrap(row), weight, Long::sum);
+    }
+  }
+
+  private void put(long hash, byte[] bytes, int start, int length) {
+    long place = blobs.put(bytes, start, length);
+    int block = store.changeOrInsert(hash, words, 0);
+    store.page(block)[store.state(block)] = place;
+    come(block, 1);
+  }
+
+  private void take(int block) {
+    blobs.retire(store.page(block)[store.state(block)]);
+    store.remove(block);
+    come(block, -1);
+  }
+
+  private void come(int block, int weight) {
+    count += unique ? weight : 0;
+    membership++;
+    if (indexes.needChanges()) {
+      indexes.changed(keys.row(store.page(block), store.header(block) + 1), 0, block, weight);
+    }
+  }
+
+  private boolean isRow(int block, byte[] bytes, int start, int length) {
+    long place = store.page(block)[store.state(block)];
+    return Blobs.length(place) == length
+        && Bytes.equal(blobs.bytes(place), blobs.start(place), bytes, start, length);
+  }
+
+  /** A bag: one more or less of the row whose words are at hand. */
+  private void count(long weight) {
+    int block = store.changeOrInsert(store.hashOf(words, 0), words, 0);
+    long[] page = store.page(block);
+    int at = store.state(block) + COUNT;
+    long before = page[at];
+    page[at] = before + weight;
+    count += weight;
+    if (before <= 0 && page[at] > 0) {
+      come(block, 1);
+    } else if (before > 0 && page[at] <= 0) {
+      come(block, -1);
+    }
+    if (page[at] == 0) {
+      store.remove(block);
+    } else if (page[at] < 0) {
+      byte[] row = keys.row(page, store.header(block) + 1);
+      unsettled.merge(ByteBuffer.wrap(row), 0L, Long::sum);
+    }
+  }
+
+  /** What did not fit when it was met: by now it must. */
+  private void settle() {
+    if (unsettled.isEmpty()) {
+      return;
+    }
+    List<Map.Entry<ByteBuffer, Long>> left = new ArrayList<>(unsettled.entrySet());
+    unsettled.clear();
+    left.forEach(e -> settle(e.getKey().array(), e.getValue(), true));
+    left.forEach(e -> settle(e.getKey().array(), e.getValue(), false));
+  }
+
+  private void settle(byte[] row, long weight, boolean goes) {
+    if (!unique) {
+      refuseIfNegative(row);
+      return;
+    }
+    if (weight == 0 || weight < 0 != goes) {
+      return;
+    }
+    keys.encode(row, 0, words, 0);
+    long hash = store.hashOf(words, 0);
+    int block = store.find(hash, words, 0);
+    boolean there = block != KeyedStore.NONE && store.isLive(block);
+    if (goes) {
+      if (weight < -1 || !there || !isRow(block, row, 0, row.length)) {
+        throw new IllegalStateException(
+            "a row was taken out " + -weight + " times more than it was put in");
+      }
+      take(block);
+    } else {
+      if (weight > 1 || there) {
+        throw new IllegalStateException("a primary key is there twice");
+      }
+      put(hash, row, 0, row.length);
+    }
+  }
+
+  private void refuseIfNegative(byte[] row) {
+    keys.encode(row, 0, words, 0);
+    int block = store.find(store.hashOf(words, 0), words, 0);
+    if (block != KeyedStore.NONE && store.isLive(block)) {
+      long now = store.page(block)[store.state(block) + COUNT];
+      if (now < 0) {
+        throw new IllegalStateException(
+            "a row was taken out " + -now + " times more than it was put in");
+      }
+    }
+  }
+
+  /** Receives a row by place; the array is not written again while the row is there. */
+  @FunctionalInterface
+  interface RowSink {
+    void row(byte[] bytes, int at, int length);
+  }
+
+  /** The columns of the key as a row of their own. */
+  RowLayout keyLayout() {
+    return keys.layout();
+  }
+
+  /** Gives the row with a unique key, as it stands now, if there is one. The writer's thread. */
+  void findNow(byte[] keyRow, int start, RowSink sink) {
+    if (!keys.encodeKey(keyRow, start, words)) {
+      return;
+    }
+    int block = store.find(store.hashOf(words, 0), words, 0);
+    if (block != KeyedStore.NONE && store.isLive(block)) {
+      giveNow(block, sink);
+    }
+  }
+
+  /** Gives all rows with unique keys, as they stand now. The writer's thread. */
+  void allNow(RowSink sink) {
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      if (store.isLive(block)) {
+        giveNow(block, sink);
+      }
+    }
+  }
+
+  private void giveNow(int block, RowSink sink) {
+    long place = store.page(block)[store.state(block)];
+    sink.row(blobs.bytes(place), blobs.start(place), Blobs.length(place));
+  }
+
+  /**
+   * Gives the changes that lead from another table's rows to these, which nobody changes now.
+   *
+   * @param older of the same schema and key, readable
+   * @param sink the page is reused once it returns
+   */
+  public void changesFrom(RelationVersion older, Consumer<Page> sink) {
+    Page page = new Page(layout);
+    RowWriter keyRow = new RowWriter(keys.layout(), 64);
+    older.scan(
+        rows -> {
+          for (int i = 0; i < rows.size(); i++) {
+            byte[] bytes = rows.bytes();
+            int start = rows.start(i);
+            keyOf(bytes, start, keyRow);
+            boolean[] same = new boolean[1];
+            findNow(
+                keyRow.bytes(),
+                keyRow.start(),
+                (found, at, length) ->
+                    same[0] =
+                        length == layout.length(bytes, start)
+                            && Bytes.equal(found, at, bytes, start, length));
+            if (!same[0]) {
+              page.append(bytes, start, layout.length(bytes, start), -1);
+              handOn(page, sink, false);
+            }
+          }
+        });
+    allNow(
+        (bytes, at, length) -> {
+          boolean[] same = new boolean[1];
+          older.find(
+              keyValues(bytes, at),
+              (found, place) -> {
+                same[0] =
+                    layout.length(found, place) == length
+                        && Bytes.equal(found, place, bytes, at, length);
+                return true;
+              });
+          if (!same[0]) {
+            page.append(bytes, at, length, 1);
+            handOn(page, sink, false);
+          }
+        });
+    handOn(page, sink, true);
+  }
+
+  private void handOn(Page page, Consumer<Page> sink, boolean last) {
+    if (page.size() >= RelationVersion.PIECE_ROWS || last && !page.isEmpty()) {
+      sink.accept(page);
+      page.clear();
+    }
+  }
+
+  private Object[] keyValues(byte[] bytes, int row) {
+    Object[] values = new Object[key.length];
+    for (int k = 0; k < key.length; k++) {
+      values[k] = BoxedRows.readColumn(layout, bytes, row, key[k]);
+    }
+    return values;
+  }
+
+  private void keyOf(byte[] bytes, int row, RowWriter writer) {
+    writer.truncate(0);
+    writer.begin();
+    for (int k = 0; k < key.length; k++) {
+      writer.copy(k, layout, bytes, row, key[k]);
+    }
+    writer.finish();
+  }
+
+  /** From now on its rows change with those of others, and their clock shows it. */
+  void join(Versions graph) {
+    if (own != null) {
+      own = null;
+      store.join(graph);
+      saved.join(graph);
+      if (blobs != null) {
+        blobs.join(graph);
+      }
+    }
+  }
+
+  /** Leaves the graph it has joined. */
+  void leave() {
+    if (own == null) {
+      store.close();
+      if (blobs != null) {
+        blobs.close();
+      }
+    }
+  }
+
+  // ---- checkpoints
+
+  /** What a checkpoint saves. */
+  Durable durable() {
+    return saved;
+  }
+
+  /** Writes the row of a block. Any thread. */
+  void save(long[] block, StateChunks.RowsWriter writer) {
+    byte[] key = keys.row(block, 0);
+    long state = block[keys.words()];
+    if (unique) {
+      writer.put(key, blobs.bytes(state), blobs.start(state), Blobs.length(state), 1);
+    } else {
+      writer.put(key, new byte[0], 0, 0, state);
+    }
+  }
+
+  /** Puts a row in as it was saved, or takes one out. */
+  void restore(byte[] bytes, int keyAt, int keyLength, int length, long copies) {
+    keys.encodeNew(bytes, keyAt, keyLength, words);
+    long hash = store.hashOf(words, 0);
+    int known = store.find(hash, words, 0);
+    boolean there = known != KeyedStore.NONE && store.isLive(known);
+    if (unique && there) {
+      blobs.retire(store.page(known)[store.state(known)]);
+    }
+    if (copies != 0) {
+      long state = unique ? blobs.put(bytes, keyAt + keyLength, length) : copies;
+      int block = store.changeOrInsert(hash, words, 0);
+      store.page(block)[store.state(block)] = state;
+    } else if (there) {
+      store.remove(known);
+    }
+  }
+
+  /** Says that the durable parts were restored. */
+  void restored() {
+    count = 0;
+    for (int block = 0; block < store.blockLimit(); block++) {
+      if (store.isLive(block)) {
+        count += unique ? 1 : store.page(block)[store.state(block) + COUNT];
+      }
+    }
+  }
+
+  // ---- reading
+
+  /** The rows as the version shows them that was published last; by the writer. */
+  RelationVersion version(long version) {
+    return new StoredVersion(this, finish, version, count);
+  }
+
+  /** The rows as they are now, while they are in no graph; by the writer. */
+  public RelationVersion version() {
+    return version(own.published());
+  }
+
+  @Override
+  public KeyedStore store() {
+    return store;
+  }
+
+  @Override
+  public GroupKeys keys() {
+    return keys;
+  }
+
+  @Override
+  public RowLayout layout() {
+    return layout;
+  }
+
+  @Override
+  public boolean row(long[] block, RowWriter writer) {
+    if (!unique) {
+      keys.write(block, 0, writer);
+      return true;
+    }
+    long place = block[keys.words()];
+    writer.setRow(blobs.bytes(place), blobs.start(place), Blobs.length(place));
+    return true;
+  }
+
+  @Override
+  public long copies(long[] block) {
+    return unique ? 1 : block[keys.words() + COUNT];
+  }
+
+  @Override
+  public long membership() {
+    return membership;
+  }
+
+  @Override
+  public OrderedIndexes indexes() {
+    return indexes;
+  }
+
+  @Override
+  public long rowBytes() {
+    return heapBytes();
+  }
+
+  /** Heap held, in bytes. */
+  public long heapBytes() {
+    return store.heapBytes()
+        + keys.heapBytes()
+        + indexes.heapBytes()
+        + (blobs == null ? 0 : blobs.heapBytes());
+  }
+}

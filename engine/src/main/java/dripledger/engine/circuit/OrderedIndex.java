@@ -1,0 +1,200 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.SortedBag;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.concurrent.TimeUnit;
+
+/**
+ * The blocks of a relation in the order of some columns of its key, as a persistent tree: a reader
+ * that has one can go on reading it for ever. Touched by keys that come and go, never by changes of
+ * value.
+ *
+ * <p>Made when a reader first asks, on the reader's thread and from what it reads. The writer is
+ * told that an order is wanted, and notes what comes and goes from then on; a tree that was made
+ * after that it takes over, and keeps it up to date from epoch to epoch. An order that nobody asked
+ * for in ten minutes is given up.
+ */
+final class OrderedIndex {
+  private static final long UNUSED_NANOS = TimeUnit.MINUTES.toNanos(10);
+  private static final int MAX_NOTED = 2_000_000;
+  private static final int PIECE = 1_000_000;
+
+  private final SortKeyCodec codec;
+  private final SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
+
+  // the writer's
+  private SortedBag tree; // up to date, or null
+  private BagBatch batch = new BagBatch();
+  private List<Noted> noted; // since notedFrom, or null
+  private long notedFrom;
+  private int notedRows;
+
+  // between the two
+  private volatile boolean wanted;
+  private volatile Made made;
+  private volatile long usedNanos;
+
+  private record Noted(long version, BagBatch changes) {}
+
+  /** A tree, and the version and keys it is of. */
+  private record Made(SortedBag tree, long version, long membership) {}
+
+  /** Gives all keys with their blocks, for a reader that makes the order. */
+  @FunctionalInterface
+  interface Keys {
+    void give(KeySink sink);
+  }
+
+  /** Takes a key: the row of its columns, and its block. */
+  @FunctionalInterface
+  interface KeySink {
+    void key(byte[] bytes, int row, int block);
+  }
+
+  OrderedIndex(RowLayout keyLayout, int[] columns) {
+    codec = new SortKeyCodec(keyLayout, columns);
+  }
+
+  // ---- the writer
+
+  boolean needsChanges() {
+    return tree != null || noted != null;
+  }
+
+  void changed(byte[] bytes, int row, int block, int weight) {
+    add(batch, sink, bytes, row, block, weight);
+  }
+
+  private void add(
+      BagBatch to, SortKeyCodec.ByteSink key, byte[] bytes, int row, int block, int weight) {
+    key.clear();
+    codec.encode(bytes, row, key);
+    byte[] number = {
+      (byte) (block >>> 24), (byte) (block >>> 16), (byte) (block >>> 8), (byte) block
+    };
+    to.add(key.bytes(), 0, key.size(), number, 0, 4, weight);
+  }
+
+  /**
+   * The tree of the version that was just published, or null if there is none.
+   *
+   * @param membership the state of keys at that version
+   */
+  SortedBag at(long version, long membership) {
+    if (tree != null) {
+      if (!batch.isEmpty()) {
+        tree = tree.apply(batch);
+        batch.clear();
+      }
+      if (System.nanoTime() - usedNanos > UNUSED_NANOS) {
+        giveUp();
+      }
+      return tree;
+    }
+    if (noted != null && !batch.isEmpty()) {
+      noted.add(new Noted(version, batch));
+      notedRows += batch.size();
+      batch = new BagBatch();
+    }
+    Made offered = made;
+    if (noted != null && offered != null && offered.version >= notedFrom) {
+      adopt(offered);
+    } else if (wanted && offered != null && offered.membership == membership) {
+      adopt(new Made(offered.tree, version, membership)); // nothing has come or gone since
+    } else if (wanted && noted == null) {
+      noted = new ArrayList<>();
+      notedFrom = version;
+      notedRows = 0;
+    } else if (notedRows > MAX_NOTED) {
+      giveUp();
+    }
+    return tree;
+  }
+
+  private void adopt(Made offered) {
+    tree = offered.tree;
+    if (noted != null) {
+      for (Noted each : noted) {
+        if (each.version > offered.version) {
+          tree = tree.apply(each.changes);
+        }
+      }
+    }
+    noted = null;
+    made = null;
+  }
+
+  private void giveUp() {
+    tree = null;
+    noted = null;
+    made = null;
+    wanted = false;
+    batch.clear();
+  }
+
+  // ---- readers
+
+  /** Whether there is a tree for this state of keys already. */
+  boolean isMade(SortedBag published, long membership) {
+    Made known = made;
+    return published != null || known != null && known.membership == membership;
+  }
+
+  /**
+   * The tree of what a reader sees.
+   *
+   * @param published the one the writer gave to the reader's version, or null
+   */
+  SortedBag tree(SortedBag published, long version, long membership, Keys keys) {
+    usedNanos = System.nanoTime();
+    if (published != null) {
+      return published;
+    }
+    synchronized (this) {
+      Made known = made;
+      if (known != null && known.membership == membership) {
+        return known.tree;
+      }
+      SortedBag own = sorted(keys);
+      made = new Made(own, version, membership);
+      wanted = true;
+      return own;
+    }
+  }
+
+  private SortedBag sorted(Keys keys) {
+    SortedBag[] all = {SortedBag.EMPTY};
+    BagBatch piece = new BagBatch();
+    SortKeyCodec.ByteSink key = new SortKeyCodec.ByteSink();
+    keys.give(
+        (bytes, row, block) -> {
+          add(piece, key, bytes, row, block, 1);
+          if (piece.size() >= PIECE) {
+            all[0] = all[0].apply(piece);
+            piece.clear();
+          }
+        });
+    return all[0].apply(piece);
+  }
+
+  /** The block of an entry. */
+  static int block(SortedBag.Cursor entry) {
+    byte[] bytes = entry.bytes();
+    int at = entry.keyEnd();
+    return (bytes[at] & 0xFF) << 24
+        | (bytes[at + 1] & 0xFF) << 16
+        | (bytes[at + 2] & 0xFF) << 8
+        | (bytes[at + 3] & 0xFF);
+  }
+
+  long heapBytes() {
+    SortedBag kept = tree;
+    Made known = made;
+    return (kept != null ? kept.heapBytes() : known != null ? known.tree.heapBytes() : 0)
+        + batch.heapBytes();
+  }
+}

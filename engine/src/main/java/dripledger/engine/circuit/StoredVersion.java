@@ -1,0 +1,251 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.expr.RowProgram;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.state.BagBatch;
+import dripledger.engine.state.SortedBag;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.view.RelationVersion;
+import java.util.Arrays;
+import java.util.function.Consumer;
+
+/**
+ * The rows of a relation at one version, read from a store: nothing is copied. A look-up by the
+ * whole key goes by its hash; an order is made when first asked for, see {@link OrderedIndex}.
+ */
+final class StoredVersion implements RelationVersion {
+  private final StoredRows rows;
+  private final KeyedStore store;
+  private final Finish finish;
+  private final long version;
+  private final long count;
+  private final long membership;
+  private final SortedBag tree; // the order, if it is kept up to date
+
+  /** The relation as the version shows it that was published last; by the writer. */
+  StoredVersion(StoredRows rows, Finish finish, long version, long count) {
+    this.rows = rows;
+    this.store = rows.store();
+    this.finish = finish;
+    this.version = version;
+    this.count = count;
+    this.membership = rows.membership();
+    OrderedIndex index = finish.index(rows);
+    tree = index == null ? null : index.at(version, membership);
+  }
+
+  @Override
+  public RowLayout layout() {
+    return finish.layout();
+  }
+
+  @Override
+  public int[] key() {
+    return finish.key().clone();
+  }
+
+  @Override
+  public long count() {
+    return count;
+  }
+
+  @Override
+  public long heapBytes() {
+    return rows.rowBytes();
+  }
+
+  /** Makes the row of a block at a time. Belongs to one thread. */
+  private final class Reader {
+    private final long[] words = new long[store.keyWords() + store.stateWords()];
+    private final RowProgram program = finish.program();
+    private final Page between = program == null ? null : new Page(rows.layout(), 1);
+    private final RowWriter own = new RowWriter(layout(), layout().fixedBytes() + 32);
+
+    /** Writes the row of a block at the start of its own bytes, if it had one then. */
+    boolean read(int block) {
+      return store.read(block, version, words) && make();
+    }
+
+    /** Writes the row of the words that were read. */
+    boolean make() {
+      own.truncate(0);
+      own.begin();
+      if (!make(own)) {
+        return false;
+      }
+      own.finish();
+      return true;
+    }
+
+    /** Sets the columns of a row that was begun; answers whether there is one. */
+    boolean make(RowWriter writer) {
+      if (program == null) {
+        return rows.row(words, writer);
+      }
+      between.clear();
+      if (!rows.row(words, between.begin())) {
+        between.abort();
+        return false;
+      }
+      between.commit(1);
+      try {
+        return program.run(between.bytes(), between.start(0), writer);
+      } catch (RuntimeException e) {
+        return false; // it is among the rejects
+      }
+    }
+
+    byte[] bytes() {
+      return own.bytes();
+    }
+
+    /** Gives the row as often as it is there; answers whether to go on. */
+    boolean visit(RowVisitor visitor) {
+      refuseIfGone();
+      for (long n = rows.copies(words); n > 0; n--) {
+        if (!visitor.visit(own.bytes(), 0)) {
+          return false;
+        }
+      }
+      return true;
+    }
+  }
+
+  private void refuseIfGone() {
+    if (!store.valid(version)) {
+      throw new IllegalStateException("a snapshot was read that nobody holds");
+    }
+  }
+
+  @Override
+  public void scan(Consumer<Page> sink) {
+    Page page = new Page(layout(), 256);
+    Reader reader = new Reader();
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      if (store.read(block, version, reader.words)) {
+        if (reader.make(page.begin())) {
+          page.commit(rows.copies(reader.words));
+        } else {
+          page.abort();
+        }
+      }
+      if (page.size() >= PIECE_ROWS) {
+        refuseIfGone();
+        sink.accept(page);
+        page.clear();
+      }
+    }
+    refuseIfGone();
+    if (!page.isEmpty()) {
+      sink.accept(page);
+    }
+  }
+
+  @Override
+  public boolean finds(int columns) {
+    if (finish.hashColumns() != null && columns == finish.key().length) {
+      return true;
+    }
+    OrderedIndex index = finish.index(rows);
+    return index != null && index.isMade(tree, membership);
+  }
+
+  @Override
+  public void find(Object[] values, RowVisitor visitor) {
+    int[] key = finish.key();
+    int[] hashed = finish.hashColumns();
+    if (hashed == null || values.length != key.length) {
+      RelationVersion.super.find(values, visitor);
+      return;
+    }
+    Object[] ordered = new Object[values.length];
+    for (int g = 0; g < ordered.length; g++) {
+      for (int k = 0; k < key.length; k++) {
+        if (key[k] == hashed[g]) {
+          ordered[g] = values[k];
+        }
+      }
+    }
+    long[] wanted = new long[store.keyWords()];
+    if (!rows.keys().encodeBoxed(ordered, wanted)) {
+      return;
+    }
+    Reader reader = new Reader();
+    int block = store.lookup(store.hashOf(wanted, 0), wanted, version, reader.words);
+    refuseIfGone();
+    if (block != KeyedStore.NONE && reader.make()) {
+      reader.visit(visitor);
+    }
+  }
+
+  @Override
+  public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
+    SortedBag.Cursor cursor = order().cursor();
+    boolean there;
+    if (!descending) {
+      there = from == null ? cursor.first() : cursor.seek(from, 0, from.length);
+    } else if (to == null) {
+      there = cursor.last();
+    } else {
+      there = cursor.seek(to, 0, to.length) ? cursor.previous() : cursor.last();
+    }
+    byte[] bound = descending ? from : to;
+    Reader reader = new Reader();
+    while (there && (bound == null || isWithin(cursor, bound, descending))) {
+      if (reader.read(OrderedIndex.block(cursor)) && !reader.visit(visitor)) {
+        return;
+      }
+      there = descending ? cursor.previous() : cursor.next();
+    }
+    refuseIfGone();
+  }
+
+  private static boolean isWithin(SortedBag.Cursor cursor, byte[] bound, boolean descending) {
+    int order =
+        Arrays.compareUnsigned(
+            cursor.bytes(), cursor.start(), cursor.keyEnd(), bound, 0, bound.length);
+    return descending ? order >= 0 : order < 0;
+  }
+
+  private SortedBag order() {
+    OrderedIndex index = finish.index(rows);
+    return index == null ? sortedRows() : index.tree(tree, version, membership, this::giveKeys);
+  }
+
+  /** All blocks with their keys, also those that have no row now: one may come to them. */
+  private void giveKeys(OrderedIndex.KeySink sink) {
+    long[] words = new long[store.keyWords() + store.stateWords()];
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      if (store.read(block, version, words)) {
+        sink.key(rows.keys().row(words, 0), 0, block);
+      }
+    }
+    refuseIfGone();
+  }
+
+  /** An order by columns that are computed: it is right for this version only. */
+  private SortedBag sortedRows() {
+    SortKeyCodec codec = new SortKeyCodec(layout(), finish.key());
+    SortKeyCodec.ByteSink key = new SortKeyCodec.ByteSink();
+    BagBatch batch = new BagBatch();
+    Reader reader = new Reader();
+    int limit = store.blockLimit();
+    for (int block = 0; block < limit; block++) {
+      if (reader.read(block)) {
+        key.clear();
+        codec.encode(reader.bytes(), 0, key);
+        byte[] number = {
+          (byte) (block >>> 24), (byte) (block >>> 16), (byte) (block >>> 8), (byte) block
+        };
+        batch.add(key.bytes(), 0, key.size(), number, 0, 4, 1);
+      }
+    }
+    refuseIfGone();
+    return SortedBag.EMPTY.apply(batch);
+  }
+}
