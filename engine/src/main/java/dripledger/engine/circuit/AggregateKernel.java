@@ -40,6 +40,17 @@ public abstract class AggregateKernel {
   /** Sets the result columns from a group's state. */
   public abstract void write(long[] state, int at, RowWriter out, Others others);
 
+  /**
+   * Writes a group's row at a place, all of its bytes; only if {@link #writesRows}.
+   *
+   * @param k the page with the key, at {@code key}
+   * @param s the page with the state, at {@code at}
+   */
+  public abstract void row(long[] k, int key, long[] s, int at, byte[] b, int o);
+
+  /** Whether {@link #row} is there: if all columns are of fixed size and all calls generated. */
+  public abstract boolean writesRows();
+
   /** What the generator knows of one call. */
   record Slot(AggregateCall call, int word, boolean generated) {
     /** Whether its result changes whenever a row comes or goes: then so does the group's row. */
@@ -70,9 +81,11 @@ public abstract class AggregateKernel {
   /**
    * Generates the kernel of an aggregate.
    *
-   * @param firstColumn of the results in the row written
+   * @param keys how the group columns are kept
+   * @param output of the row written: the group columns, then the results
    */
-  static AggregateKernel of(List<Slot> calls, RowLayout input, int firstColumn) {
+  static AggregateKernel of(List<Slot> calls, RowLayout input, GroupKeys keys, RowLayout output) {
+    int firstColumn = keys.layout().columns();
     StringBuilder add = new StringBuilder();
     StringBuilder write = new StringBuilder();
     for (int i = 0; i < calls.size(); i++) {
@@ -102,12 +115,71 @@ public abstract class AggregateKernel {
             + "    }\n  }\n"
             + "  public void write(long[] s, int at, RowWriter out, AggregateKernel.Others others) {\n"
             + write
-            + "  }\n}\n";
+            + "  }\n"
+            + rowMethod(calls, keys, output)
+            + "}\n";
     try {
       return (AggregateKernel)
           GeneratedCode.compile("Aggregate", source).getDeclaredConstructor().newInstance();
     } catch (ReflectiveOperationException e) {
       throw new IllegalStateException("generated code cannot be used:\n" + source, e);
+    }
+  }
+
+  private static String rowMethod(List<Slot> calls, GroupKeys keys, RowLayout output) {
+    boolean plain =
+        !keys.isVariable()
+            && !output.anyVariable()
+            && calls.stream().allMatch(s -> s.generated && writesPlainly(s.call));
+    StringBuilder out = new StringBuilder();
+    out.append("  public boolean writesRows() { return " + plain + "; }\n");
+    out.append("  public void row(long[] k, int key, long[] s, int at, byte[] b, int o) {\n");
+    if (plain) {
+      for (int i = 0; i < output.headerBytes(); i++) {
+        out.append("    b[o + " + i + "] = 0;\n");
+      }
+      int columns = keys.layout().columns();
+      for (int i = 0; i < columns; i++) {
+        String word = "k[key + " + (keys.nullWords() + i) + "]";
+        String isNull =
+            keys.nullWords() == 0 ? null : "(k[key + " + i / 64 + "] & " + (1L << i) + "L) != 0";
+        put(output, i, isNull, word, out);
+      }
+      for (int i = 0; i < calls.size(); i++) {
+        Slot slot = calls.get(i);
+        String word = "s[at + " + slot.word + "]";
+        String next = "s[at + " + (slot.word + 1) + "]";
+        if (slot.call.function().isExtreme()) {
+          put(output, columns + i, word + " == 0", next, out);
+        } else {
+          boolean mayBeNull =
+              slot.call.function() == AggregateCall.Function.SUM
+                  && slot.call.output().type().nullable();
+          put(output, columns + i, mayBeNull ? next + " == 0" : null, word, out);
+        }
+      }
+    } else {
+      out.append("    throw new IllegalStateException();\n");
+    }
+    return out.append("  }\n").toString();
+  }
+
+  private static boolean writesPlainly(AggregateCall call) {
+    return call.function() == AggregateCall.Function.COUNT
+        || call.function().isExtreme()
+        || isLongSum(call);
+  }
+
+  private static void put(
+      RowLayout output, int column, String isNull, String word, StringBuilder out) {
+    String at = "o + " + output.slotOffset(column);
+    String set = "Bytes.putLong(b, " + at + ", " + word + ");";
+    if (isNull == null) {
+      out.append("    " + set + "\n");
+    } else {
+      out.append("    if (" + isNull + ") {\n");
+      out.append("      b[o + " + (column >>> 3) + "] |= (byte) " + (1 << (column & 7)) + ";\n");
+      out.append("      Bytes.putLong(b, " + at + ", 0L);\n    } else { " + set + " }\n");
     }
   }
 

@@ -21,6 +21,10 @@ final class Finish {
   private final int[] places; // for each column of the store's key where it is, or −1
   private final int[] hashColumns;
   private final int[] orderColumns;
+  private volatile Known index;
+
+  /** The index of rows, which may be null; the rows of a step that was made again are others. */
+  private record Known(StoredRows rows, OrderedIndex index) {}
 
   private Finish(Program program, RowLayout layout, int[] key, int[] places) {
     boolean same = program == null || program.isIdentity();
@@ -114,6 +118,15 @@ final class Finish {
 
   /** The order of the relation, or null if it cannot be told from the store's keys. */
   OrderedIndex index(StoredRows rows) {
+    Known known = index;
+    if (known == null || known.rows != rows) {
+      known = new Known(rows, find(rows));
+      index = known;
+    }
+    return known.index;
+  }
+
+  private OrderedIndex find(StoredRows rows) {
     if (orderColumns == null || orderColumns.length == 0) {
       return null;
     }

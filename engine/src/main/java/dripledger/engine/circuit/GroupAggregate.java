@@ -55,6 +55,7 @@ final class GroupAggregate implements Operator, StoredRows {
   private final OrderedValues[] ordered;
   private final DistinctValues[] distincts;
   private final AggregateKernel kernel;
+  private final boolean plainRows; // of fixed size, and none can fail
   private final boolean mayBeSame; // whether a row may stay the same although its state changed
   private final RowLayout groupLayout;
   private final int shownAt; // the word that says whether the row is shown, or −1: always
@@ -142,7 +143,8 @@ final class GroupAggregate implements Operator, StoredRows {
               call, calls[i].stateOffset, AggregateKernel.isGenerated(call, input, appendOnly)));
     }
     mayBeSame = slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
-    kernel = AggregateKernel.of(slots, input, groupCount);
+    kernel = AggregateKernel.of(slots, input, keys, groupLayout);
+    plainRows = kernel.writesRows() && shownAt < 0;
   }
 
   @Override
@@ -252,6 +254,11 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Appends a group's row from its key and a state; answers whether it is shown. */
   private long emit(long[] keyPage, int key, long[] state, int at, long weight) {
+    if (plainRows) {
+      int to = out.appendFixed(weight);
+      kernel.row(keyPage, key, state, at, out.bytes(), to);
+      return SHOWN;
+    }
     RowWriter writer = out.begin();
     try {
       row(keyPage, key, state, at, writer);

@@ -55,6 +55,16 @@ final class GroupKeys {
     return words;
   }
 
+  /** Whether a key may be of variable length. */
+  boolean isVariable() {
+    return variable;
+  }
+
+  /** Words of null bits in front of a key of fixed size. */
+  int nullWords() {
+    return nullWords;
+  }
+
   /** The one column whose slot is the whole key, or −1. */
   int plainColumn() {
     return !variable && nullWords == 0 && columns.length == 1 ? columns[0] : -1;

@@ -88,6 +88,23 @@ public final class Page {
     committed = writer.end();
   }
 
+  /**
+   * Appends a row of a layout without variable columns, whose bytes are to be set by the caller:
+   * all of them, from the place answered on.
+   */
+  public int appendFixed(long weight) {
+    int at = writer.fixed();
+    if (size == starts.length) {
+      starts = Arrays.copyOf(starts, size * 2);
+      weights = Arrays.copyOf(weights, size * 2);
+    }
+    starts[size] = at;
+    weights[size] = weight;
+    size++;
+    committed = writer.end();
+    return at;
+  }
+
   /** Drops the row begun last. */
   public void abort() {
     writer.truncate(writer.start());

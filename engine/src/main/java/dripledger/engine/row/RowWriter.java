@@ -81,6 +81,14 @@ public final class RowWriter {
     end += length;
   }
 
+  /** Makes room for a row of fixed size, and answers where it starts. */
+  int fixed() {
+    start = end;
+    ensure(fixedBytes);
+    end = start + fixedBytes;
+    return start;
+  }
+
   /** Makes the row that was begun a copy of a whole row of the same layout. */
   public void setRow(byte[] source, int from, int length) {
     end = start;
