@@ -3,17 +3,20 @@ package dripledger.engine;
 import dripledger.engine.EngineException.Code;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.Epoch;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Program;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
 import java.util.Arrays;
-import java.util.Comparator;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
@@ -42,26 +45,42 @@ final class QueryRunner {
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
   void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
-    run(plan, null, snapshot, sink, () -> false);
+    run(plan, new Reading(null, null), snapshot, sink, () -> false);
   }
+
+  /**
+   * How the relations of a plan are read.
+   *
+   * @param bound what the rows of the one relation are found by, and the plan does not ask again;
+   *     or null
+   * @param descending whether the one relation is read in the order of its key, and which way; or
+   *     null for any order
+   */
+  private record Reading(Map<Integer, Object> bound, Boolean descending) {}
 
   private void run(
       PlanNode plan,
-      Map<Integer, Object> bound,
+      Reading reading,
       Snapshot snapshot,
       Consumer<Page> sink,
       BooleanSupplier enough) {
     Circuit circuit = Circuit.once(plan);
     Map<Long, RowLayout> layouts = new HashMap<>();
     sourceLayouts(plan, layouts);
-    Map<Long, Map<Integer, Object>> wanted = equalities(plan);
+    Map<Long, Expr> filters = filters(plan);
+    long counted = countedRelation(plan);
     for (long input : circuit.inputs()) {
+      RowLayout layout = layouts.get(input);
       try {
+        if (input == counted && reading.bound == null && snapshot.readable(input) != null) {
+          circuit.feed(input, manyRows(layout, snapshot.readable(input).count()));
+          continue;
+        }
         feed(
             input,
-            layouts.get(input),
-            bound != null ? bound : wanted.getOrDefault(input, Map.of()),
-            bound != null,
+            layout,
+            reading,
+            filters.get(input),
             snapshot,
             page -> {
               circuit.feed(input, page);
@@ -88,6 +107,47 @@ final class QueryRunner {
     }
   }
 
+  /** The relation of which a plan asks how many rows it has and nothing else; or 0. */
+  private static long countedRelation(PlanNode plan) {
+    PlanNode below = plan;
+    while (below instanceof PlanNode.Transform t) {
+      below = t.input();
+    }
+    boolean counts =
+        below instanceof PlanNode.Aggregate a
+            && a.groupColumns().isEmpty()
+            && a.calls().stream()
+                .allMatch(
+                    c ->
+                        c.function() == AggregateCall.Function.COUNT
+                            && c.arguments().isEmpty()
+                            && c.filterColumn() < 0);
+    while (counts && below.inputs().size() == 1) {
+      below = below.inputs().get(0);
+      if (below instanceof PlanNode.Transform t && t.program().filter() != null) {
+        return 0;
+      }
+      if (below instanceof PlanNode.Transform t && !t.program().onlyPicks()) {
+        return 0; // a row that fails is an error, not a row
+      }
+      if (below instanceof PlanNode.Source s) {
+        return s.relationId();
+      }
+    }
+    return 0;
+  }
+
+  /** As many rows as a relation has, of which nobody looks at a column. */
+  private static Page manyRows(RowLayout layout, long count) {
+    Page page = new Page(layout, 1);
+    RowWriter writer = page.begin();
+    for (int c = 0; c < layout.columns(); c++) {
+      writer.setNull(c);
+    }
+    page.commit(count);
+    return page;
+  }
+
   /** Ends the reading of an input early; carries nothing. */
   private static final class Enough extends RuntimeException {
     private static final long serialVersionUID = 1L;
@@ -107,27 +167,25 @@ final class QueryRunner {
 
   /** Gives everything a relation holds at the snapshot. */
   void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
-    feed(id, layout, Map.of(), false, snapshot, sink);
+    feed(id, layout, new Reading(null, null), null, snapshot, sink);
   }
 
-  /**
-   * Gives what a relation holds at the snapshot.
-   *
-   * @param equalities columns that only rows of one value are asked of
-   * @param exactly whether no others may be given
-   */
   private void feed(
       long id,
       RowLayout layout,
-      Map<Integer, Object> equalities,
-      boolean exactly,
+      Reading reading,
+      Expr filter,
       Snapshot snapshot,
       Consumer<Page> sink) {
     RelationVersion version = snapshot.readable(id);
     if (version != null) {
-      if (!found(version, equalities, exactly, sink) && !exactly) {
-        version.scan(sink);
+      Pieces pieces = new Pieces(version, sink);
+      if (reading.bound != null) {
+        pieces.find(keyOf(version, reading.bound));
+      } else {
+        read(version, filter, reading.descending, pieces, sink);
       }
+      pieces.end();
     } else if (id < 0) {
       sink.accept(figures.apply(id));
     } else {
@@ -135,49 +193,85 @@ final class QueryRunner {
     }
   }
 
-  /** Gives the rows by their key, if it is known so far that this is quicker than all of them. */
-  private static boolean found(
+  private static void read(
       RelationVersion version,
-      Map<Integer, Object> equalities,
-      boolean exactly,
+      Expr filter,
+      Boolean descending,
+      Pieces pieces,
       Consumer<Page> sink) {
-    int[] key = version.key();
-    int known = 0;
-    while (known < key.length && equalities.containsKey(key[known])) {
-      known++;
+    List<KeyRanges.Range> ranges = filter == null ? null : KeyRanges.of(filter, version);
+    boolean byKey = ranges != null && ranges.stream().allMatch(r -> r.values() != null);
+    if (byKey && (version.finds(version.key().length) || version.worthOrder())) {
+      ranges.forEach(r -> pieces.find(r.values()));
+    } else if (ranges != null && !byKey && version.worthOrder()) {
+      boolean down = descending != null && descending;
+      for (int i = 0; i < ranges.size(); i++) {
+        KeyRanges.Range range = ranges.get(down ? ranges.size() - 1 - i : i);
+        pieces.range(range.from(), range.to(), down);
+      }
+    } else if (descending != null) {
+      pieces.range(null, null, descending);
+    } else {
+      version.scan(sink);
     }
-    // What must be found is found, also if it has become slower since it was asked.
-    if (known == 0 || !exactly && !version.finds(known)) {
-      return false;
+  }
+
+  /** Rows that are given one by one, handed on in pages: first few, then more. */
+  private static final class Pieces {
+    private static final int FIRST_ROWS = 64;
+
+    private final RelationVersion version;
+    private final Consumer<Page> sink;
+    private final Page page;
+    private int full = FIRST_ROWS;
+
+    Pieces(RelationVersion version, Consumer<Page> sink) {
+      this.version = version;
+      this.sink = sink;
+      page = new Page(version.layout(), 1);
     }
-    Object[] values = new Object[known];
-    Arrays.setAll(values, i -> equalities.get(key[i]));
-    Page page = new Page(version.layout(), 1);
-    try {
-      version.find(
-          values,
-          (bytes, at) -> {
-            page.append(bytes, at, version.layout().length(bytes, at), 1);
-            if (page.size() >= RelationVersion.PIECE_ROWS) {
-              sink.accept(page);
-              page.clear();
-            }
-            return true;
-          });
-    } catch (IllegalArgumentException e) {
-      return false; // a value that does not fit its column, and so is in no row
+
+    void find(Object[] values) {
+      try {
+        version.find(values, this::add);
+      } catch (IllegalArgumentException e) {
+        // a value that does not fit its column, and so is in no row
+      }
     }
-    if (!page.isEmpty()) {
-      sink.accept(page);
+
+    void range(byte[] from, byte[] to, boolean descending) {
+      version.range(from, to, descending, this::add);
     }
-    return true;
+
+    private boolean add(byte[] bytes, int at) {
+      page.append(bytes, at, version.layout().length(bytes, at), 1);
+      if (page.size() >= full) {
+        full = Math.min(RelationVersion.PIECE_ROWS, full * 4);
+        end();
+      }
+      return true;
+    }
+
+    void end() {
+      if (!page.isEmpty()) {
+        sink.accept(page);
+        page.clear();
+      }
+    }
+  }
+
+  /** The leading columns of the key that are known, in their order. */
+  private static Object[] keyOf(RelationVersion version, Map<Integer, Object> bound) {
+    Object[] values = new Object[bound.size()];
+    Arrays.setAll(values, i -> bound.get(version.key()[i]));
+    return values;
   }
 
   /** What the plan's filters ask of relations that it reads once. */
-  private static Map<Long, Map<Integer, Object>> equalities(PlanNode plan) {
-    Map<Long, Map<Integer, Object>> found = new HashMap<>();
+  private static Map<Long, Expr> filters(PlanNode plan) {
+    Map<Long, Expr> found = new HashMap<>();
     Map<Long, Integer> reads = new HashMap<>();
-    equalities(plan, found, reads);
+    filters(plan, found, reads);
     reads.forEach(
         (id, times) -> {
           if (times > 1) {
@@ -187,15 +281,16 @@ final class QueryRunner {
     return found;
   }
 
-  private static void equalities(
-      PlanNode plan, Map<Long, Map<Integer, Object>> found, Map<Long, Integer> reads) {
+  private static void filters(PlanNode plan, Map<Long, Expr> found, Map<Long, Integer> reads) {
     if (plan instanceof PlanNode.Source s) {
       reads.merge(s.relationId(), 1, Integer::sum);
     }
-    if (plan instanceof PlanNode.Transform t && t.input() instanceof PlanNode.Source s) {
-      found.put(s.relationId(), t.program().equalities());
+    if (plan instanceof PlanNode.Transform t
+        && t.input() instanceof PlanNode.Source s
+        && t.program().filter() != null) {
+      found.put(s.relationId(), t.program().filter());
     }
-    plan.inputs().forEach(input -> equalities(input, found, reads));
+    plan.inputs().forEach(input -> filters(input, found, reads));
   }
 
   static void sourceLayouts(PlanNode plan, Map<Long, RowLayout> into) {
@@ -239,23 +334,16 @@ final class QueryRunner {
   private Result.Rows answer(
       Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot) {
     RowLayout layout = new RowLayout(query.plan().schema());
-    Comparator<Object[]> order = comparator(query.order());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
-    List<Object[]> rows = new ArrayList<>();
+    Boolean descending = bound == null ? alongKey(query, snapshot) : null;
+    boolean inOrder = query.order().isEmpty() || descending != null;
+    SortedRows rows = new SortedRows(layout, inOrder ? List.of() : query.order(), wanted);
     run(
         query.plan(),
-        bound,
+        new Reading(bound, descending),
         snapshot,
         page -> {
-          for (int i = 0; i < page.size(); i++) {
-            for (long n = page.weight(i); n > 0; n--) {
-              rows.add(BoxedRows.read(layout, page.bytes(), page.start(i)));
-            }
-          }
-          if (order != null && wanted >= 0 && rows.size() > 4 * wanted + 10_000) {
-            rows.sort(order);
-            rows.subList((int) wanted, rows.size()).clear();
-          }
+          rows.add(page);
           if (rows.size() > maxResultRows && (wanted < 0 || wanted > maxResultRows)) {
             throw new EngineException(
                 Code.LIMIT,
@@ -263,57 +351,53 @@ final class QueryRunner {
                 "add LIMIT or WHERE, or FOLLOW the query");
           }
         },
-        () -> order == null && wanted >= 0 && rows.size() >= wanted);
-    if (order != null) {
-      rows.sort(order);
-    }
-    int from = (int) Math.min(rows.size(), query.offset());
-    int to = wanted < 0 ? rows.size() : (int) Math.min(rows.size(), wanted);
-    List<Object[]> out = new ArrayList<>(Math.max(0, to - from));
-    for (Object[] row : rows.subList(from, Math.max(from, to))) {
+        () -> inOrder && wanted >= 0 && rows.size() >= wanted);
+    List<Object[]> out = new ArrayList<>();
+    for (byte[] row : rows.between(query.offset(), wanted < 0 ? Long.MAX_VALUE : wanted)) {
       Object[] picked = new Object[query.outputs().length];
-      Arrays.setAll(picked, i -> row[query.outputs()[i]]);
+      Arrays.setAll(picked, i -> BoxedRows.readColumn(layout, row, 0, query.outputs()[i]));
       out.add(picked);
     }
     return new Result.Rows(query.columns(), out, snapshot.epoch());
   }
 
-  private static Comparator<Object[]> comparator(List<Command.SortKey> keys) {
-    if (keys.isEmpty()) {
+  /**
+   * Whether a query's order is that of the key of the one relation it reads row by row.
+   *
+   * @return which way, or null if it is not, or sorting is quicker
+   */
+  private static Boolean alongKey(Command.QueryPlan query, Snapshot snapshot) {
+    List<Integer> columns = query.order().stream().map(Command.SortKey::column).toList();
+    PlanNode plan = query.plan();
+    while (plan instanceof PlanNode.Transform t) {
+      Program program = t.program();
+      List<Integer> below = new ArrayList<>();
+      for (int column : columns) {
+        below.add(program.outputs().get(column) instanceof Expr.Column c ? c.index() : -1);
+      }
+      columns = below;
+      plan = t.input();
+      if (columns.contains(-1)) {
+        return null;
+      }
+    }
+    if (columns.isEmpty() || !(plan instanceof PlanNode.Source source)) {
       return null;
     }
-    return (a, b) -> {
-      for (Command.SortKey key : keys) {
-        Object x = a[key.column()];
-        Object y = b[key.column()];
-        int c;
-        if (x == null || y == null) {
-          c = x == y ? 0 : (x == null) == key.nullsFirst() ? -1 : 1;
-        } else {
-          c = key.descending() ? compare(y, x) : compare(x, y);
-        }
-        if (c != 0) {
-          return c;
-        }
+    RelationVersion version = snapshot.readable(source.relationId());
+    boolean descending = query.order().get(0).descending();
+    // The key's order has NULLs last.
+    boolean oneWay =
+        query.order().stream()
+            .allMatch(k -> k.descending() == descending && k.nullsFirst() == descending);
+    if (version == null || !oneWay || columns.size() > version.key().length) {
+      return null;
+    }
+    for (int i = 0; i < columns.size(); i++) {
+      if (version.key()[i] != columns.get(i)) {
+        return null;
       }
-      return 0;
-    };
-  }
-
-  @SuppressWarnings({"unchecked", "rawtypes"})
-  private static int compare(Object x, Object y) {
-    if (x instanceof String a && y instanceof String b) {
-      return dripledger.engine.expr.Builtins.compare(a, b);
     }
-    if (x instanceof byte[] a && y instanceof byte[] b) {
-      return Arrays.compareUnsigned(a, b);
-    }
-    if (x instanceof Comparable a) {
-      return a.compareTo(y);
-    }
-    throw new EngineException(
-        Code.NOT_SUPPORTED,
-        "not supported yet: ORDER BY a nested value",
-        "order by one of its fields");
+    return version.worthOrder() ? descending : null;
   }
 }

@@ -37,6 +37,8 @@ final class OrderedIndex {
   private volatile boolean wanted;
   private volatile Made made;
   private volatile long usedNanos;
+  private volatile boolean asked;
+  private volatile long askedNanos;
 
   private record Noted(long version, BagBatch changes) {}
 
@@ -137,6 +139,15 @@ final class OrderedIndex {
   }
 
   // ---- readers
+
+  /** Whether somebody has asked lately for what a tree would be of use for; now somebody has. */
+  boolean wasAskedFor() {
+    long now = System.nanoTime();
+    boolean lately = asked && now - askedNanos < UNUSED_NANOS;
+    askedNanos = now;
+    asked = true;
+    return lately;
+  }
 
   /** Whether there is a tree for this state of keys already. */
   boolean isMade(SortedBag published, long membership) {

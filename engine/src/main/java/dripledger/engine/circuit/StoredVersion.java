@@ -155,6 +155,12 @@ final class StoredVersion implements RelationVersion {
   }
 
   @Override
+  public boolean worthOrder() {
+    OrderedIndex index = finish.index(rows);
+    return index != null && (index.isMade(tree, membership) || index.wasAskedFor());
+  }
+
+  @Override
   public void find(Object[] values, RowVisitor visitor) {
     int[] key = finish.key();
     int[] hashed = finish.hashColumns();

@@ -2,9 +2,7 @@ package dripledger.engine.expr;
 
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
-import java.util.HashMap;
 import java.util.List;
-import java.util.Map;
 
 /**
  * A filter and a projection, as data.
@@ -72,35 +70,5 @@ public record Program(Schema input, Expr filter, List<Expr> outputs, Schema outp
       places.add(place);
     }
     return places;
-  }
-
-  /** The columns of the input that the filter holds to one integer or text, with that value. */
-  public Map<Integer, Object> equalities() {
-    Map<Integer, Object> found = new HashMap<>();
-    if (filter != null) {
-      equalities(filter, found);
-    }
-    return found;
-  }
-
-  private void equalities(Expr condition, Map<Integer, Object> into) {
-    if (condition instanceof Expr.Call call && call.operation() == Operation.AND) {
-      call.operands().forEach(each -> equalities(each, into));
-    } else if (condition instanceof Expr.Call call && call.operation() == Operation.EQUAL) {
-      equality(call.operand(0), call.operand(1), into);
-      equality(call.operand(1), call.operand(0), into);
-    }
-  }
-
-  private void equality(Expr column, Expr value, Map<Integer, Object> into) {
-    if (column instanceof Expr.Column c
-        && value instanceof Expr.Constant constant
-        && (constant.value() instanceof Long
-                && constant.type().kind().isInteger()
-                && c.type().kind().isInteger()
-            || constant.value() instanceof String
-                && c.type().kind() == dripledger.engine.row.ColumnType.Kind.VARCHAR)) {
-      into.put(c.index(), constant.value());
-    }
   }
 }

@@ -118,6 +118,11 @@ public final class OverlayVersion implements RelationVersion {
   }
 
   @Override
+  public boolean worthOrder() {
+    return base.worthOrder();
+  }
+
+  @Override
   public void find(Object[] values, RowVisitor visitor) {
     if (values.length < key().length) {
       RelationVersion.super.find(values, visitor);

@@ -63,6 +63,14 @@ public interface RelationVersion {
     return true;
   }
 
+  /**
+   * Whether rows are given in the order of the key without being sorted first: the order is there,
+   * or is worth making because it was asked for before. Counts as asking.
+   */
+  default boolean worthOrder() {
+    return true;
+  }
+
   default Schema schema() {
     return layout().schema();
   }
@@ -109,7 +117,7 @@ public interface RelationVersion {
   }
 
   /** The smallest bytes above all that start with {@code prefix}; null if there are none. */
-  private static byte[] successor(byte[] prefix) {
+  static byte[] successor(byte[] prefix) {
     int last = prefix.length - 1;
     while (last >= 0 && prefix[last] == -1) {
       last--;
