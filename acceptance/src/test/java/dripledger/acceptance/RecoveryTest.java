@@ -183,7 +183,8 @@ class RecoveryTest extends SourceTest {
     smallExpect("SELECT g FROM late_all", "[[11]]");
     small.stop();
     records(
-        "UPDATE checkpoint_node SET plan = 'other' FROM definition WHERE node_id = definition.id AND name LIKE 'late%'");
+        "UPDATE checkpoint_node n SET plan = 'other' FROM definition d"
+            + " WHERE n.node_id < 0 AND d.name = 'late_scan' AND n.plan LIKE '%read ' || d.id || '(%'");
     hub.broker().kill();
     try {
       small.start();

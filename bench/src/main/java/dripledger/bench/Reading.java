@@ -2,6 +2,7 @@ package dripledger.bench;
 
 import dripledger.connectors.OutsideSystems;
 import dripledger.connectors.format.DriftStore;
+import dripledger.connectors.format.MessageParser;
 import dripledger.demo.KafkaBroker;
 import dripledger.demo.PostgresCluster;
 import dripledger.engine.Engine;
@@ -41,7 +42,6 @@ import org.postgresql.ds.PGSimpleDataSource;
 import org.postgresql.replication.PGReplicationStream;
 import tools.jackson.core.JsonParser;
 import tools.jackson.core.JsonToken;
-import tools.jackson.core.ObjectReadContext;
 import tools.jackson.core.json.JsonFactory;
 
 /**
@@ -116,7 +116,9 @@ final class Reading {
     System.out.printf("%nbroker, %,d records of about 150 bytes%n", records);
     row("plain consumer loop", raw, 0);
     row("plain consumer loop that parses six fields", parsed, 0);
-    row("into a filter view", best(() -> ours(servers, FILTER, 0)), parsed);
+    double filtered = best(() -> ours(servers, FILTER, 0));
+    row("into a filter view", filtered, parsed);
+    System.out.printf("  that is %.2f of the loop that does not parse%n", filtered / raw);
     String keyed =
         "CREATE MATERIALIZED VIEW v AS SELECT parcel, COUNT(*) AS n, SUM(grams) AS g FROM scan"
             + " GROUP BY parcel";
@@ -151,7 +153,7 @@ final class Reading {
     p.put("fetch.max.bytes", "16777216");
     p.put("max.partition.fetch.bytes", "8388608");
     p.put("receive.buffer.bytes", "1048576");
-    JsonFactory json = new JsonFactory();
+    MessageParser json = new MessageParser(new JsonFactory());
     try (KafkaConsumer<byte[], byte[]> consumer =
         new KafkaConsumer<>(p, new ByteArrayDeserializer(), new ByteArrayDeserializer())) {
       List<TopicPartition> partitions =
@@ -175,20 +177,28 @@ final class Reading {
     }
   }
 
-  private void parse(JsonFactory json, byte[] value) {
-    try (JsonParser parser = json.createParser(ObjectReadContext.empty(), value)) {
-      for (JsonToken token; (token = parser.nextToken()) != null; ) {
-        if (token == JsonToken.PROPERTY_NAME) {
-          String name = parser.currentName();
-          token = parser.nextToken();
-          switch (name) {
-            case "parcel", "grams" -> blackHole += parser.getLongValue();
-            case "gate", "id", "at" -> blackHole += parser.getString().length();
-            case "battery" -> blackHole += (long) parser.getDoubleValue();
-            default -> {}
-          }
+  /** As a careful program would: one parser, and no text that is not kept. */
+  private void parse(MessageParser messages, byte[] value) {
+    if (!messages.read(value, 0, value.length, this::fields)) {
+      throw new IllegalStateException("a broken record");
+    }
+  }
+
+  private void fields(JsonParser parser) {
+    int depth = 1;
+    while (depth > 0) {
+      JsonToken token = parser.nextToken();
+      if (token == JsonToken.PROPERTY_NAME) {
+        String name = parser.currentName();
+        token = parser.nextToken();
+        switch (name) {
+          case "parcel", "grams" -> blackHole += parser.getLongValue();
+          case "gate", "id", "at" -> blackHole += parser.getStringLength();
+          case "battery" -> blackHole += (long) parser.getDoubleValue();
+          default -> {}
         }
       }
+      depth += token.isStructStart() ? 1 : token.isStructEnd() ? -1 : 0;
     }
   }
 

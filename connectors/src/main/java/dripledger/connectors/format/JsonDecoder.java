@@ -32,6 +32,7 @@ import tools.jackson.core.json.JsonFactory;
  */
 public final class JsonDecoder implements MessageDecoder {
   private final JsonFactory factory = new JsonFactory();
+  private final MessageParser messages = new MessageParser(factory);
   private final Fields fields;
   private final DriftLog drift;
 
@@ -104,6 +105,13 @@ public final class JsonDecoder implements MessageDecoder {
 
   @Override
   public void decode(byte[] message, int from, int length, RowBuilder into) {
+    if (!messages.read(message, from, length, parser -> readObject(parser, into))) {
+      into.clear();
+      decodeAlone(message, from, length, into); // says what is wrong with it, and where
+    }
+  }
+
+  private void decodeAlone(byte[] message, int from, int length, RowBuilder into) {
     try (JsonParser parser =
         factory.createParser(ObjectReadContext.empty(), message, from, length)) {
       if (parser.nextToken() != JsonToken.START_OBJECT) {
