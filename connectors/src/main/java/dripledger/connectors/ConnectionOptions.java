@@ -1,8 +1,8 @@
 package dripledger.connectors;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.util.Set;
 import java.util.TreeSet;
 import java.util.function.UnaryOperator;

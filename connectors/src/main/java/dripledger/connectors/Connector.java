@@ -1,11 +1,11 @@
 package dripledger.connectors;
 
 import dripledger.connectors.format.DriftLog;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;

@@ -1,18 +1,33 @@
 package dripledger.engine;
 
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.change.RejectReplay;
+import dripledger.engine.change.TableTransactions;
 import dripledger.engine.checkpoint.Checkpointer;
-import dripledger.engine.circuit.EpochLoop;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.definition.Definitions;
+import dripledger.engine.definition.ViewState;
+import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.intake.Sources;
+import dripledger.engine.intake.StreamHistory;
+import dripledger.engine.introspection.FigureTables;
+import dripledger.engine.introspection.Introspection;
+import dripledger.engine.query.PreparedQueries;
+import dripledger.engine.query.QueryRunner;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.Subscription;
+import dripledger.engine.recovery.Recovery;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.Reject;
-import dripledger.engine.source.Settled;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.PreparedQuery;
@@ -132,7 +147,7 @@ public final class Engine implements AutoCloseable {
                         .map(e -> new EpochLoop.Change(e.relationId(), e.changes(), e.partition()))
                         .toList(),
                     sequence,
-                    Settled.at(positions),
+                    InputProgress.at(positions),
                     null)));
     loop.start();
     checkpointer.start();
@@ -398,7 +413,8 @@ public final class Engine implements AutoCloseable {
   public void reject(List<Reject> rejects) {
     if (!rejects.isEmpty()) {
       loop.submit(
-          new EpochLoop.Input(List.of(), -1, new Settled(Map.of(), rejects, List.of()), null));
+          new EpochLoop.Input(
+              List.of(), -1, new InputProgress(Map.of(), rejects, List.of()), null));
     }
   }
 

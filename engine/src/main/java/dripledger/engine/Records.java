@@ -2,6 +2,8 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.checkpoint.CheckpointStore;
+import dripledger.engine.source.Ledger;
+import dripledger.engine.source.RejectStore;
 
 /** Everything that outlives the process. The engine closes none of it. */
 public record Records(

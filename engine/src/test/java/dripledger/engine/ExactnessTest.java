@@ -3,6 +3,8 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
 import dripledger.engine.source.Connectors;
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.BeforeEach;

@@ -3,6 +3,9 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.Subscription;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.view.Pinned;
@@ -231,12 +234,12 @@ class LiveGraphTest {
       db.engine
           .loop()
           .submit(
-              new dripledger.engine.circuit.EpochLoop.Input(
+              new dripledger.engine.epoch.EpochLoop.Input(
                   List.of(
-                      new dripledger.engine.circuit.EpochLoop.Change(
+                      new dripledger.engine.epoch.EpochLoop.Change(
                           db.engine.object("t").id(), neverThere())),
                   -1,
-                  dripledger.engine.source.Settled.NOTHING,
+                  dripledger.engine.source.InputProgress.NOTHING,
                   null));
       assertThat(endOf(ofTable)).contains("which it reads, has stopped");
     }

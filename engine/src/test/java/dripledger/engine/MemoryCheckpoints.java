@@ -1,8 +1,9 @@
 package dripledger.engine;
 
 import dripledger.engine.checkpoint.CheckpointStore;
+import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
-import dripledger.engine.source.Settled;
+import dripledger.engine.source.RejectStore;
 import dripledger.engine.state.StateChunks;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -45,7 +46,7 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
 
   @Override
   public synchronized Written write(
-      long epoch, long sequence, Settled settled, Consumer<Writer> content) {
+      long epoch, long sequence, InputProgress settled, Consumer<Writer> content) {
     if (refusing) {
       throw new IllegalStateException("not now");
     }

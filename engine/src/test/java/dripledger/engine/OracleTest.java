@@ -3,6 +3,7 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.demo.PostgresCluster;
+import dripledger.engine.query.Result;
 import java.math.BigDecimal;
 import java.math.MathContext;
 import java.math.RoundingMode;

@@ -4,6 +4,7 @@ import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.plan.PlanCut;
+import dripledger.engine.query.Subscription;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;

@@ -2,6 +2,9 @@ package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.Subscription;
 import dripledger.engine.source.Connectors;
 import java.time.LocalDateTime;
 import java.util.Arrays;

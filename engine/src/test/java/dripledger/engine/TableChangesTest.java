@@ -3,11 +3,14 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.query.Result;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
-import dripledger.engine.source.Settled;
+import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.Ledger;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -143,7 +146,7 @@ class TableChangesTest {
     }
 
     void repeatFirst() {
-      ledger.append(first, Settled.NOTHING, null).join();
+      ledger.append(first, InputProgress.NOTHING, null).join();
     }
 
     @Override
@@ -153,7 +156,7 @@ class TableChangesTest {
 
     @Override
     public synchronized CompletableFuture<Receipt> append(
-        List<Entry> entries, Settled settled, String id) {
+        List<Entry> entries, InputProgress settled, String id) {
       if (first == null) {
         first = entries;
       }

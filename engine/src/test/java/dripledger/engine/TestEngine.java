@@ -1,6 +1,9 @@
 package dripledger.engine;
 
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.definition.ViewState;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;

@@ -1,10 +1,10 @@
 package dripledger.connectors.format;
 
 import com.google.protobuf.Descriptors.Descriptor;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import java.io.IOException;

@@ -1,7 +1,7 @@
 package dripledger.connectors.format;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.io.IOException;
 import java.io.InputStream;
 import java.net.HttpURLConnection;

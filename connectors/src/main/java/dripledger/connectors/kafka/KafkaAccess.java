@@ -1,8 +1,8 @@
 package dripledger.connectors.kafka;
 
 import dripledger.connectors.ConnectionOptions;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.io.IOException;
 import java.net.InetAddress;
 import java.net.InetSocketAddress;

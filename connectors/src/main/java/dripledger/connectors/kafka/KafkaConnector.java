@@ -7,12 +7,12 @@ import dripledger.connectors.format.FormatException;
 import dripledger.connectors.format.Formats;
 import dripledger.connectors.infer.Inference;
 import dripledger.connectors.message.MessageReader;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -113,12 +113,12 @@ public final class KafkaConnector implements Connector {
           .map(
               topic -> {
                 long messages = 0;
-                long lately = 0;
+                long lastMinute = 0;
                 for (var p : topic.partitions()) {
                   TopicPartition at = new TopicPartition(topic.name(), p.partition());
                   messages += lasts.get(at).offset() - firsts.get(at).offset();
                   long from = thens.get(at).offset();
-                  lately += from < 0 ? 0 : lasts.get(at).offset() - from;
+                  lastMinute += from < 0 ? 0 : lasts.get(at).offset() - from;
                 }
                 return new Listing(
                     topic.name(),
@@ -126,7 +126,7 @@ public final class KafkaConnector implements Connector {
                     topic.partitions().size(),
                     messages,
                     bytes.getOrDefault(topic.name(), -1L),
-                    lately / 60.0,
+                    lastMinute / 60.0,
                     List.of(),
                     null);
               })

@@ -2,10 +2,10 @@ package dripledger.connectors.kafka;
 
 import dripledger.connectors.TroubleLog;
 import dripledger.connectors.format.DriftLog;
-import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.FeedStatus;
 import dripledger.engine.source.SourceBatch;

@@ -1,8 +1,8 @@
 package dripledger.connectors.kafka;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import java.util.ArrayList;
 import java.util.List;

@@ -1,8 +1,8 @@
 package dripledger.connectors.postgres;
 
 import dripledger.connectors.ConnectionOptions;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.sql.Connection;
 import java.sql.DriverManager;
 import java.sql.PreparedStatement;

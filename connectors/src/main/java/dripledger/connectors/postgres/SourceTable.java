@@ -1,7 +1,7 @@
 package dripledger.connectors.postgres;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import java.sql.Connection;

@@ -151,7 +151,6 @@ public sealed interface CatalogObject {
    * @param key the columns it is looked up by, or null if none is known
    * @param keyProven whether the key was proven and not just declared
    * @param dependsOn the plain views and relations its text names
-   * @param warnings what the owner should know
    */
   record MaterializedView(
       long id,
@@ -161,8 +160,7 @@ public sealed interface CatalogObject {
       PlanNode plan,
       int[] key,
       boolean keyProven,
-      Set<Long> dependsOn,
-      List<String> warnings)
+      Set<Long> dependsOn)
       implements CatalogObject {
     @Override
     public String kind() {

@@ -1,7 +1,7 @@
 package dripledger.engine.checkpoint;
 
 import dripledger.engine.catalog.SourcePosition;
-import dripledger.engine.source.Settled;
+import dripledger.engine.source.InputProgress;
 import java.util.List;
 import java.util.Map;
 import java.util.function.Consumer;
@@ -55,7 +55,7 @@ public interface CheckpointStore {
    * @param settled where inputs stand, and what was rejected or replayed since the one before
    * @param content gives the rest, and may be asked again if writing failed midway
    */
-  Written write(long epoch, long sequence, Settled settled, Consumer<Writer> content);
+  Written write(long epoch, long sequence, InputProgress settled, Consumer<Writer> content);
 
   /** Merges the chunks of one part that has many; answers whether there was one. */
   boolean tidy();

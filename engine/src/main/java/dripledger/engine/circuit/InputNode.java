@@ -86,7 +86,7 @@ public final class InputNode extends LiveNode {
     }
   }
 
-  void take(Page page, int partition, long nowMillis) {
+  public void take(Page page, int partition, long nowMillis) {
     countChanges(page.size());
     boolean sameColumns = page.layout().columns() == input.layout().columns();
     if (keyed != null && !sameColumns) {
@@ -112,7 +112,7 @@ public final class InputNode extends LiveNode {
   }
 
   /** Ends the taking of one epoch, before anything reads the delta. */
-  void taken(long epoch) {
+  public void taken(long epoch) {
     if (delta == null) {
       return;
     }
@@ -127,7 +127,7 @@ public final class InputNode extends LiveNode {
     }
   }
 
-  void advanceWatermark(long nowMillis) {
+  public void advanceWatermark(long nowMillis) {
     if (eventTime >= 0) {
       synchronized (watermark) {
         watermark.advance(nowMillis);
@@ -137,26 +137,26 @@ public final class InputNode extends LiveNode {
   }
 
   @Override
-  void join(Versions graph) {
+  public void join(Versions graph) {
     if (store != null) {
       store.join(graph);
     }
   }
 
   @Override
-  void leave() {
+  public void leave() {
     if (store != null) {
       store.leave();
     }
   }
 
   @Override
-  Page delta() {
+  public Page delta() {
     return delta;
   }
 
   @Override
-  void endEpoch() {
+  public void endEpoch() {
     if (delta != null) {
       input.clear();
       delta = null;
@@ -164,12 +164,12 @@ public final class InputNode extends LiveNode {
   }
 
   @Override
-  RelationVersion version(long version) {
+  public RelationVersion version(long version) {
     return store == null ? null : store.version(version);
   }
 
   @Override
-  long heldBytes() {
+  public long heldBytes() {
     return store == null ? 0 : store.heapBytes();
   }
 
@@ -179,7 +179,7 @@ public final class InputNode extends LiveNode {
   }
 
   @Override
-  List<Durable> durable() {
+  public List<Durable> durable() {
     return store == null ? List.of() : List.of(store.durable());
   }
 

@@ -22,7 +22,7 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   private static final byte FIGURES_VERSION = 3;
 
   /** The number of nodes that nobody else reads. */
-  static final long NO_NUMBER = 0;
+  public static final long NO_NUMBER = 0;
 
   private final long id;
   private final String name;
@@ -105,12 +105,12 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
 
   // ---- the rest is for the epoch loop
 
-  final void stopBySource(String reason) {
+  public final void stopBySource(String reason) {
     failure = reason;
     stoppedBySource = true;
   }
 
-  final void countRejected(int more) {
+  public final void countRejected(int more) {
     rejected += more;
   }
 
@@ -127,28 +127,28 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   }
 
   /** Takes its place in a graph: from now on its state changes by the graph's clock. */
-  abstract void join(Versions graph);
+  public abstract void join(Versions graph);
 
   /** Is in no graph any more. */
-  abstract void leave();
+  public abstract void leave();
 
   /** What changed in this epoch so far, or null; owned by the node. */
-  abstract Page delta();
+  public abstract Page delta();
 
   /** Forgets what changed: the epoch is published, and everybody told. */
-  abstract void endEpoch();
+  public abstract void endEpoch();
 
   /** The relation as just published, or null for one that keeps no rows. */
-  abstract RelationVersion version(long version);
+  public abstract RelationVersion version(long version);
 
   /** Heap of state and rows after the last epoch, in bytes. */
-  abstract long heldBytes();
+  public abstract long heldBytes();
 
   /** What saved state must have been made by to be of use: the plan, or the columns of a table. */
   public abstract String planPrint();
 
   /** The state a checkpoint saves besides {@link #figures}, always in the same order. */
-  abstract List<Durable> durable();
+  public abstract List<Durable> durable();
 
   /** Writes what only this kind of node has. */
   abstract void saveOwn(DataOutputStream out) throws IOException;
@@ -157,7 +157,7 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   abstract void restoreOwn(DataInputStream in, long nowMillis) throws IOException;
 
   /** Everything but the durable parts that a checkpoint saves. */
-  final byte[] figures() {
+  public final byte[] figures() {
     ByteArrayOutputStream bytes = new ByteArrayOutputStream();
     try (DataOutputStream out = new DataOutputStream(bytes)) {
       out.writeByte(FIGURES_VERSION);

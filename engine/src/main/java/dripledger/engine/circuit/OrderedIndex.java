@@ -143,10 +143,10 @@ final class OrderedIndex {
   /** Whether somebody has asked lately for what a tree would be of use for; now somebody has. */
   boolean wasAskedFor() {
     long now = System.nanoTime();
-    boolean lately = asked && now - askedNanos < UNUSED_NANOS;
+    boolean before = asked && now - askedNanos < UNUSED_NANOS;
     askedNanos = now;
     asked = true;
-    return lately;
+    return before;
   }
 
   /** Whether there is a tree for this state of keys already. */

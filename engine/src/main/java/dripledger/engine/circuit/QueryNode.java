@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Page;
@@ -179,7 +180,7 @@ public final class QueryNode extends LiveNode {
   }
 
   /** Takes in the rest, and is filled. */
-  void drain() {
+  public void drain() {
     catchUp();
     filling = null;
     filled = page -> {};
@@ -193,22 +194,22 @@ public final class QueryNode extends LiveNode {
   }
 
   /** Says which node stands behind a number now. */
-  void base(LiveNode node) {
+  public void base(LiveNode node) {
     base = (QueryNode) node;
   }
 
-  long baseId() {
+  public long baseId() {
     return baseId;
   }
 
   /** Whether somebody reads the rows that change; otherwise they are made only if it must. */
-  void rowsWanted(boolean wanted) {
+  public void rowsWanted(boolean wanted) {
     rowsWanted = wanted;
     circuit.rowsWanted(wanted);
   }
 
   /** Whether it has to see what its inputs change. */
-  boolean readsChanges() {
+  public boolean readsChanges() {
     return !isPassive() || rowsWanted;
   }
 
@@ -218,12 +219,12 @@ public final class QueryNode extends LiveNode {
   }
 
   /** Whether somebody is told of what this relation's changes change. */
-  boolean follows(long relationId) {
+  public boolean follows(long relationId) {
     return follows.contains(relationId);
   }
 
   /** Takes in a delta of an input, or keeps it. */
-  void feed(long input, Page page) {
+  public void feed(long input, Page page) {
     if (filling != null) {
       filling.add(input, page);
     } else {
@@ -232,7 +233,7 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  void join(Versions graph) {
+  public void join(Versions graph) {
     circuit.join(graph);
     if (kept != null) {
       kept.join(graph);
@@ -241,7 +242,7 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  void leave() {
+  public void leave() {
     circuit.leave();
     if (kept != null) {
       kept.leave();
@@ -249,7 +250,7 @@ public final class QueryNode extends LiveNode {
   }
 
   /** Ends the epoch, whether it has been fed or not. */
-  void step(Epoch epoch) {
+  public void step(Epoch epoch) {
     delta = circuit.flush(epoch);
     watermark(epoch.watermarkMicros());
     long changed = isPassive() ? base.circuit.changed() : circuit.changed();
@@ -271,12 +272,12 @@ public final class QueryNode extends LiveNode {
     }
   }
 
-  void measure() {
+  public void measure() {
     stateBytes = circuit.stateBytes();
     stateKeys = circuit.stateKeys();
   }
 
-  void tell(long epoch) {
+  public void tell(long epoch) {
     if (listener != null && delta != null && !delta.isEmpty()) {
       listener.changed(epoch, delta);
     }
@@ -292,12 +293,12 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  Page delta() {
+  public Page delta() {
     return delta;
   }
 
   @Override
-  void endEpoch() {
+  public void endEpoch() {
     if (delta != null) {
       circuit.clearOutput();
       delta = null;
@@ -305,7 +306,7 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  RelationVersion version(long version) {
+  public RelationVersion version(long version) {
     if (kept != null) {
       return kept.version(version);
     }
@@ -322,7 +323,7 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  long heldBytes() {
+  public long heldBytes() {
     FillBuffer buffer = filling;
     return stateBytes
         + (kept == null ? 0 : kept.heapBytes())
@@ -335,7 +336,7 @@ public final class QueryNode extends LiveNode {
   }
 
   @Override
-  List<Durable> durable() {
+  public List<Durable> durable() {
     List<Durable> parts = new ArrayList<>(circuit.durable());
     if (kept != null) {
       parts.add(kept.durable());

@@ -1,6 +1,6 @@
 package dripledger.engine.expr;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.RowLayout;
 import java.util.ArrayList;

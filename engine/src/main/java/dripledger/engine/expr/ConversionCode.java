@@ -4,7 +4,7 @@ import static dripledger.engine.expr.Code.CASTS;
 import static dripledger.engine.expr.Code.javaType;
 import static dripledger.engine.expr.Code.unsupported;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Code.Value;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;

@@ -26,8 +26,8 @@ public final class ProgramCompiler {
   /**
    * Compiles a program.
    *
-   * @throws dripledger.engine.EngineException (NOT_SUPPORTED) if an expression uses something we do
-   *     not have
+   * @throws dripledger.engine.error.EngineException (NOT_SUPPORTED) if an expression uses something
+   *     we do not have
    */
   public static CompiledProgram compile(Program program) {
     return new ProgramCompiler(program).write(program);

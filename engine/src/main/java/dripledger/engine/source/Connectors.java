@@ -9,8 +9,8 @@ import java.util.function.Consumer;
 
 /**
  * The outside systems, as the engine asks for them. Every method may block on the network and
- * throws {@link dripledger.engine.EngineException} with a sentence of its own for each thing that
- * can be wrong. Safe from any thread.
+ * throws {@link dripledger.engine.error.EngineException} with a sentence of its own for each thing
+ * that can be wrong. Safe from any thread.
  */
 public interface Connectors {
   /** Checks type and options and tries the connection live. */

@@ -71,8 +71,7 @@ public sealed interface Command {
       PlanNode plan,
       int[] key,
       boolean keyProven,
-      Set<Long> dependsOn,
-      List<String> warnings)
+      Set<Long> dependsOn)
       implements Command {}
 
   record Drop(String kind, String name, boolean ifExists, boolean cascade, int line, int column)

@@ -1,7 +1,5 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Connection.Option;
@@ -9,6 +7,8 @@ import dripledger.engine.catalog.CatalogObject.Meta;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;

@@ -1,6 +1,6 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Operation;

@@ -1,7 +1,7 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;

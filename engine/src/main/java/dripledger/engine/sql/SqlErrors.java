@@ -1,9 +1,9 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.util.Collection;
 import java.util.List;
 import java.util.Locale;

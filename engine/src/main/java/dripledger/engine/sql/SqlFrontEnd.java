@@ -1,9 +1,9 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -424,8 +424,7 @@ public final class SqlFrontEnd {
           root,
           key,
           proven,
-          Set.copyOf(used),
-          List.of());
+          Set.copyOf(used));
     }
 
     private void refuseFigures(SqlNode query) {

@@ -1,7 +1,7 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.grammar.NamedParameter;
 import java.math.BigDecimal;
 import java.util.ArrayList;

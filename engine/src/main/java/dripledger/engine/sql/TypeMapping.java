@@ -1,6 +1,6 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;

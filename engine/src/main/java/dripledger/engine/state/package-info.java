@@ -1,13 +1,12 @@
 /**
- * The keyed stores that operators hold and views are published from, each answering for its own
- * bytes.
+ * State beside the versioned stores, each answering for its own bytes.
  *
- * <p>Two forms, for two needs. {@link dripledger.engine.state.KeyedArena} is the mutable one: an
- * open-addressing table over byte arenas, for state that is only ever reached by its whole key.
- * {@link dripledger.engine.state.SortedBag} is the immutable one: an ordered tree updated in
- * batches whose old roots are free snapshots, for published views and for state in which order
- * matters (MIN and MAX under retraction). {@link dripledger.engine.state.ByteArena} is where the
- * former keeps its bytes, {@link dripledger.engine.state.BagBatch} how the latter is told its
- * changes.
+ * <p>{@link dripledger.engine.state.Blobs} holds values of any length that a store's blocks refer
+ * to. {@link dripledger.engine.state.KeyedArena} is an open-addressing table over byte arenas, for
+ * what only its writer reads. {@link dripledger.engine.state.SortedBag} is a persistent ordered
+ * tree updated in batches whose old roots are free snapshots: the order of a relation's keys, and
+ * the values of MIN and MAX under retraction. {@link dripledger.engine.state.ByteArena} is where
+ * the first two keep their bytes, {@link dripledger.engine.state.BagBatch} how the last is told its
+ * changes, {@link dripledger.engine.state.StateChunks} in which forms all of it is saved.
  */
 package dripledger.engine.state;

@@ -1,7 +1,7 @@
 package dripledger.engine.view;
 
-import dripledger.engine.EngineException;
 import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.error.EngineException;
 import java.util.Map;
 
 /**
@@ -15,8 +15,8 @@ import java.util.Map;
  * @param positions how far each input was read, by the number of the stream, table or shared
  *     connection
  * @param relations tables and materialized views by number; streams are not kept
- * @param amiss why a relation's rows are not what they should be, by number: it has stopped or is
- *     still being loaded
+ * @param unreadable why a relation's rows are not what they should be, by number: it has stopped or
+ *     is still being loaded
  */
 public record Snapshot(
     long epoch,
@@ -24,11 +24,11 @@ public record Snapshot(
     long sequence,
     Map<Long, SourcePosition> positions,
     Map<Long, RelationVersion> relations,
-    Map<Long, String> amiss) {
+    Map<Long, String> unreadable) {
   public Snapshot {
     positions = Map.copyOf(positions);
     relations = Map.copyOf(relations);
-    amiss = Map.copyOf(amiss);
+    unreadable = Map.copyOf(unreadable);
   }
 
   /** The relation's version, or null for a stream or an unknown number. */
@@ -42,9 +42,9 @@ public record Snapshot(
    * @throws EngineException if its rows are not what they should be
    */
   public RelationVersion readable(long id) {
-    if (amiss.containsKey(id)) {
+    if (unreadable.containsKey(id)) {
       throw new EngineException(
-          EngineException.Code.FAILED, amiss.get(id), "SHOW VIEWS and drip status tell more");
+          EngineException.Code.FAILED, unreadable.get(id), "SHOW VIEWS and drip status tell more");
     }
     return relations.get(id);
   }
@@ -53,6 +53,6 @@ public record Snapshot(
   public Snapshot with(long id, RelationVersion changed) {
     Map<Long, RelationVersion> copy = new java.util.HashMap<>(relations);
     copy.put(id, changed);
-    return new Snapshot(epoch, version, sequence, positions, copy, amiss);
+    return new Snapshot(epoch, version, sequence, positions, copy, unreadable);
   }
 }

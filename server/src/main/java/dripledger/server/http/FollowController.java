@@ -1,8 +1,8 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
-import dripledger.engine.EngineException;
-import dripledger.engine.Subscription;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Subscription;
 import dripledger.server.Settings;
 import jakarta.servlet.http.HttpServletResponse;
 import java.io.IOException;

@@ -1,11 +1,11 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
-import dripledger.engine.ViewState;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.definition.ViewState;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
 import dripledger.engine.source.Drift;

@@ -1,6 +1,6 @@
 package dripledger.server.http;
 
-import dripledger.engine.EngineException;
+import dripledger.engine.error.EngineException;
 import dripledger.server.records.RecordsException;
 import java.net.URI;
 import java.util.Locale;

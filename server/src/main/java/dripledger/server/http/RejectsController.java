@@ -1,9 +1,9 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
-import dripledger.engine.RejectReplay;
+import dripledger.engine.change.RejectReplay;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.nio.charset.StandardCharsets;
 import java.util.LinkedHashMap;
 import java.util.List;

@@ -1,7 +1,7 @@
 package dripledger.server.http;
 
-import dripledger.engine.EngineException;
-import dripledger.engine.EngineException.Code;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.server.records.Secrets;
 import java.util.List;
 import java.util.Map;

@@ -1,8 +1,8 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
-import dripledger.engine.EngineException;
-import dripledger.engine.Result;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
 import dripledger.server.Settings;
 import java.io.IOException;
 import java.io.StringWriter;

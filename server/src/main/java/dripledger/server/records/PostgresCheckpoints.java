@@ -3,7 +3,7 @@ package dripledger.server.records;
 import com.github.luben.zstd.Zstd;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore;
-import dripledger.engine.source.Settled;
+import dripledger.engine.source.InputProgress;
 import dripledger.engine.state.StateChunks;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
@@ -119,7 +119,7 @@ public final class PostgresCheckpoints implements CheckpointStore {
   }
 
   @Override
-  public Written write(long epoch, long sequence, Settled settled, Consumer<Writer> content) {
+  public Written write(long epoch, long sequence, InputProgress settled, Consumer<Writer> content) {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try {

@@ -1,12 +1,12 @@
 package dripledger.server.records;
 
 import com.github.luben.zstd.Zstd;
-import dripledger.engine.Ledger;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.PageCodec;
+import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Reject;
-import dripledger.engine.source.Settled;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
@@ -42,7 +42,7 @@ public final class PostgresLedger implements Ledger {
 
   private record Pending(
       List<Entry> entries,
-      Settled settled,
+      InputProgress settled,
       String id,
       long bytes,
       CompletableFuture<Receipt> acknowledged) {}
@@ -136,7 +136,7 @@ public final class PostgresLedger implements Ledger {
   }
 
   @Override
-  public CompletableFuture<Receipt> append(List<Entry> entries, Settled settled, String id) {
+  public CompletableFuture<Receipt> append(List<Entry> entries, InputProgress settled, String id) {
     long bytes = entries.stream().mapToLong(e -> e.changes().byteSize()).sum();
     Pending pending =
         new Pending(List.copyOf(entries), settled, id, bytes, new CompletableFuture<>());

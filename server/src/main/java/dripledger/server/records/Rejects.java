@@ -1,7 +1,7 @@
 package dripledger.server.records;
 
-import dripledger.engine.RejectStore;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.RejectStore;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;

@@ -6,8 +6,8 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 import dripledger.demo.PostgresCluster;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore.SavedNode;
+import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
-import dripledger.engine.source.Settled;
 import dripledger.engine.state.ByteArena;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
@@ -37,7 +37,7 @@ class PostgresCheckpointsTest {
     checkpoints.write(
         epoch,
         epoch * 10,
-        new Settled(Map.of(7L, new SourcePosition("0:" + epoch)), rejects, List.of()),
+        new InputProgress(Map.of(7L, new SourcePosition("0:" + epoch)), rejects, List.of()),
         writer -> {
           writer.node(new SavedNode(5, "plan", new byte[] {1}, 1));
           if (whole) {
@@ -88,7 +88,7 @@ class PostgresCheckpointsTest {
                 checkpoints.write(
                     99,
                     990,
-                    new Settled(Map.of(), List.of(reject(99)), List.of()),
+                    new InputProgress(Map.of(), List.of(reject(99)), List.of()),
                     writer -> {
                       writer.forget(5);
                       throw new IllegalStateException("killed midway");
@@ -109,7 +109,7 @@ class PostgresCheckpointsTest {
               lossy.write(
                   number,
                   number * 10,
-                  Settled.NOTHING,
+                  InputProgress.NOTHING,
                   writer -> {
                     writer.node(new SavedNode(77, "plan", new byte[] {1}, 1));
                     writer.chunk(77, 0, new byte[] {3, 1, (byte) number});

@@ -5,7 +5,6 @@ import static org.assertj.core.api.Assertions.assertThat;
 import com.zaxxer.hikari.HikariConfig;
 import com.zaxxer.hikari.HikariDataSource;
 import dripledger.demo.PostgresCluster;
-import dripledger.engine.Ledger;
 import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -13,7 +12,8 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
-import dripledger.engine.source.Settled;
+import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.Ledger;
 import java.sql.Connection;
 import java.sql.ResultSet;
 import java.sql.SQLException;
@@ -212,7 +212,7 @@ class PostgresLedgerTest {
 
   private void checkpointAt(long sequence) {
     new PostgresCheckpoints(dataSource, Fence.NONE, 10)
-        .write(sequence, sequence, Settled.NOTHING, writer -> {});
+        .write(sequence, sequence, InputProgress.NOTHING, writer -> {});
   }
 
   @Test
@@ -222,7 +222,7 @@ class PostgresLedgerTest {
       ledger
           .append(
               List.of(new Ledger.Entry(1, page("a", i)), new Ledger.Entry(2, page("b", i))),
-              Settled.NOTHING,
+              InputProgress.NOTHING,
               i == 7 ? "seven" : null)
           .get();
     }

@@ -163,7 +163,7 @@ class RecordsTest {
               new Reject(72, at, "other", null, null, "t-0@2"),
               new Reject(71, at, "second", new byte[] {2}, null, "t-0@3")),
           10);
-      List<dripledger.engine.RejectStore.Stored> found = rejects.find(71, List.of(), 10);
+      List<dripledger.engine.source.RejectStore.Stored> found = rejects.find(71, List.of(), 10);
       assertThat(found).extracting(s -> s.reject().reason()).containsExactly("first", "second");
       assertThat(found.get(0).reject().raw()).containsExactly(0, 1);
       assertThat(found.get(0).reject().at()).isEqualTo(at);

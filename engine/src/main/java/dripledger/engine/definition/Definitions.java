@@ -1,0 +1,609 @@
+package dripledger.engine.definition;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.DefinitionStore;
+import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
+import dripledger.engine.catalog.Retention;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.KeptRows;
+import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.intake.Sources;
+import dripledger.engine.intake.StreamHistory;
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.query.QueryRunner;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.Subscription;
+import dripledger.engine.recovery.Recovery;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Proposal;
+import dripledger.engine.sql.Command;
+import dripledger.engine.sql.DefinitionText;
+import dripledger.engine.sql.SqlFrontEnd;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.HashSet;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.locks.ReentrantLock;
+import java.util.stream.Collectors;
+
+/**
+ * CREATE, ALTER and DROP: durable first, then live. A new view over existing data is filled beside
+ * the live work by {@link Backfill} and joins the graph between two epochs. Callers hold the
+ * engine's definition lock.
+ */
+public final class Definitions {
+  /** What an event may be late by if nobody said so and the columns were proposed by us. */
+  public static final int PROPOSED_LATENESS_SECONDS = 30;
+
+  private static final long DEFAULT_IDLE_MILLIS = 60_000;
+
+  private final DefinitionStore store;
+  private final EpochLoop loop;
+  private final SqlFrontEnd frontEnd;
+  private final Backfill backfill;
+  private final StreamHistory history;
+  private final Connectors connectors;
+  private final Sources sources;
+  private final OngoingWork ongoing;
+  private final TableLoads loads;
+  private final Alterations alterations;
+  private final SharedSteps steps;
+  private final Followers followers;
+  private final Map<Long, LiveNode> nodes = new HashMap<>();
+  private final Map<Long, PlanCut> cuts = new ConcurrentHashMap<>(); // of materialized views
+  private volatile Catalog catalog = Catalog.EMPTY;
+  private Runnable checkpoint = () -> {};
+
+  public Definitions(
+      DefinitionStore store,
+      EpochLoop loop,
+      QueryRunner runner,
+      SqlFrontEnd frontEnd,
+      StreamHistory history,
+      Connectors connectors,
+      Sources sources,
+      ReentrantLock lock) {
+    this.store = store;
+    this.loop = loop;
+    this.frontEnd = frontEnd;
+    this.history = history;
+    this.connectors = connectors;
+    this.sources = sources;
+    backfill = new Backfill(loop, runner, this::catalog);
+    steps = new SharedSteps(loop, backfill);
+    ongoing = new OngoingWork(lock, this::catalog);
+    followers = new Followers(loop, backfill, steps, ongoing, this::cut);
+    loads = new TableLoads(this, store, loop, history, connectors, sources, ongoing);
+    alterations = new Alterations(this, store, loop, history, connectors, sources, ongoing);
+  }
+
+  public Catalog catalog() {
+    return catalog;
+  }
+
+  public Backfill backfill() {
+    return backfill;
+  }
+
+  public SharedSteps steps() {
+    return steps;
+  }
+
+  /** A plan as the graph runs it. Safe from any thread. */
+  public PlanCut cut(PlanNode plan) {
+    return PlanCut.of(
+        plan,
+        id -> {
+          PlanCut view = cuts.get(id);
+          return view == null ? null : view.alias();
+        });
+  }
+
+  /** How the graph runs a materialized view that is there. Safe from any thread. */
+  public PlanCut cut(CatalogObject.MaterializedView view) {
+    return cuts.get(view.id());
+  }
+
+  /** What a view keeps and fails on, with all of its steps. Safe from any thread. */
+  public ViewState state(CatalogObject.MaterializedView view) {
+    List<QueryNode> parts = new ArrayList<>();
+    PlanCut cut = cuts.get(view.id());
+    if (cut != null) {
+      cut.steps().forEach(step -> parts.add(steps.node(step.id())));
+    }
+    parts.add((QueryNode) node(view.id()));
+    return new ViewState(parts);
+  }
+
+  public TableLoads loads() {
+    return loads;
+  }
+
+  public Alterations alterations() {
+    return alterations;
+  }
+
+  /** What to run when something was defined whose state should soon be safe. */
+  public void onDefined(Runnable action) {
+    checkpoint = action;
+  }
+
+  /** Something was defined whose state should soon be safe. */
+  void defined() {
+    checkpoint.run();
+  }
+
+  /** The live node of an object, or null for a plain view or connection. Safe from any thread. */
+  public LiveNode node(long id) {
+    synchronized (nodes) {
+      return nodes.get(id);
+    }
+  }
+
+  /** Loads everything and makes the nodes; attaching them is for {@link Recovery}. */
+  public void load() {
+    for (StoredDefinition stored : store.load()) {
+      Command command;
+      try {
+        command = frontEnd.check(frontEnd.parse(stored.sql()).get(0), catalog, Map.of(), 0);
+      } catch (EngineException e) {
+        throw new IllegalStateException(
+            "the stored definition of \""
+                + stored.name()
+                + "\" is no longer understood: "
+                + e.getMessage(),
+            e);
+      }
+      CatalogObject object =
+          stored.alters() != 0
+              ? Alterations.altered(catalog.find(stored.alters()), command, stored.begin())
+              : object(stored.id(), stored.sql(), command);
+      catalog = catalog.with(object);
+      if (stored.begin() != null && stored.alters() == 0) {
+        history.begin(sources.inputId(object), stored.begin());
+      }
+      if (object instanceof CatalogObject.MaterializedView view) {
+        PlanCut cut = cut(view.plan());
+        cuts.put(view.id(), cut);
+        steps.use(cut, view.name());
+      }
+      LiveNode node = liveNode(object);
+      if (node != null) {
+        keep(object.id(), node);
+      }
+    }
+  }
+
+  /** Makes a new, empty node for an object, in the place of one that is of no use. */
+  public LiveNode renew(CatalogObject object) {
+    LiveNode node = liveNode(object);
+    keep(object.id(), node);
+    return node;
+  }
+
+  private void keep(long id, LiveNode node) {
+    synchronized (nodes) {
+      nodes.put(id, node);
+    }
+  }
+
+  private static CatalogObject object(long id, String sql, Command command) {
+    if (command instanceof Command.CreateConnection c) {
+      return new CatalogObject.Connection(id, c.name(), sql, c.type(), c.options());
+    }
+    if (command instanceof Command.CreateStream c) {
+      return new CatalogObject.Stream(
+          id,
+          c.name(),
+          sql,
+          c.schema(),
+          c.eventTime(),
+          c.latenessMicros(),
+          c.origins(),
+          c.source(),
+          Map.of());
+    }
+    if (command instanceof Command.CreateTable c) {
+      return new CatalogObject.Table(
+          id, c.name(), sql, c.schema(), c.primaryKey(), c.origins(), c.source());
+    }
+    if (command instanceof Command.CreateView c) {
+      return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
+    }
+    Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
+    return new CatalogObject.MaterializedView(
+        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn());
+  }
+
+  private LiveNode liveNode(CatalogObject object) {
+    return object instanceof CatalogObject.MaterializedView m
+        ? viewNode(m, cuts.get(m.id()))
+        : inputNode(object);
+  }
+
+  private static QueryNode viewNode(CatalogObject.MaterializedView m, PlanCut cut) {
+    return QueryNode.view(m.id(), m.name(), cut, m.schema(), m.key());
+  }
+
+  /** A new node for a stream or table; null for other objects. */
+  static InputNode inputNode(CatalogObject object) {
+    RowLayout layout = new RowLayout(object.schema());
+    if (object instanceof CatalogObject.Stream s) {
+      return InputNode.stream(
+          s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
+    }
+    if (object instanceof CatalogObject.Table t) {
+      KeptRows rows = KeptRows.unique(t.schema(), t.primaryKey());
+      return t.source() == null
+          ? InputNode.table(t.id(), t.name(), layout, rows)
+          : InputNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
+    }
+    return null;
+  }
+
+  private static long idleMillis(CatalogObject.Stream stream) {
+    String option = stream.source() == null ? null : stream.source().option("idle_after");
+    return option == null ? DEFAULT_IDLE_MILLIS : Retention.micros(option) / 1000;
+  }
+
+  private static final class Naming {
+    private Naming() {}
+
+    static String name(Command command) {
+      if (command instanceof Command.CreateConnection c) {
+        return c.name();
+      }
+      if (command instanceof Command.CreateStream c) {
+        return c.name();
+      }
+      if (command instanceof Command.CreateTable c) {
+        return c.name();
+      }
+      return command instanceof Command.CreateView c
+          ? c.name()
+          : ((Command.CreateMaterializedView) command).name();
+    }
+
+    static Command.IfExists ifExists(Command command) {
+      if (command instanceof Command.CreateConnection c) {
+        return c.ifExists();
+      }
+      if (command instanceof Command.CreateStream c) {
+        return c.ifExists();
+      }
+      if (command instanceof Command.CreateTable c) {
+        return c.ifExists();
+      }
+      return command instanceof Command.CreateView c
+          ? c.ifExists()
+          : ((Command.CreateMaterializedView) command).ifExists();
+    }
+  }
+
+  public Result create(String sql, Command command) {
+    String name = Naming.name(command);
+    CatalogObject existing = catalog.find(name);
+    List<CatalogObject> dropped = List.of();
+    if (ongoing.has(name)) {
+      throw new EngineException(
+          Code.ALREADY_EXISTS,
+          "\"" + name + "\" is being made already",
+          "wait until that is done, or DROP it, which stops it");
+    }
+    if (existing != null) {
+      switch (Naming.ifExists(command)) {
+        case SKIP:
+          return new Result.Done(
+              existing.kind() + " " + name + " is there already", loop.snapshot().epoch());
+        case FAIL:
+          throw new EngineException(
+              Code.ALREADY_EXISTS,
+              "there is a " + existing.kind() + " \"" + name + "\" already",
+              "choose another name, DROP it first, or write CREATE OR REPLACE for a view");
+        default:
+          dropped = replaced(existing, command);
+      }
+    }
+    if (command instanceof Command.CreateConnection c) {
+      return createConnection(sql, c);
+    }
+    if (command instanceof Command.CreateStream || command instanceof Command.CreateTable) {
+      return createRelation(sql, command);
+    }
+    return createView(sql, command, dropped);
+  }
+
+  private Result createConnection(String sql, Command.CreateConnection command) {
+    CatalogObject.Connection connection =
+        (CatalogObject.Connection) object(store.nextId(), sql, command);
+    connectors.check(connection);
+    store.apply(List.of(stored(connection, null)), List.of());
+    catalog = catalog.with(connection);
+    return new Result.Done("created connection " + connection.name(), loop.snapshot().epoch());
+  }
+
+  static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
+    return new StoredDefinition(object.id(), object.name(), object.kind(), 0, object.sql(), begin);
+  }
+
+  /** The statement with the columns written out that its source proposes, if it has none. */
+  private String completed(String sql, Command command) {
+    if (command instanceof Command.CreateStream c && c.schema() == null) {
+      return DefinitionText.stream(
+          c.name(), propose(c.source(), false), c.source(), PROPOSED_LATENESS_SECONDS);
+    }
+    if (command instanceof Command.CreateTable c && c.schema() == null) {
+      Proposal proposal = propose(c.source(), true);
+      if (proposal.key().isEmpty()) {
+        throw new EngineException(
+            Code.INVALID,
+            "nothing in the source of \"" + c.name() + "\" looks like a key",
+            "declare the columns with PRIMARY KEY, or CREATE STREAM if rows never change");
+      }
+      return DefinitionText.table(c.name(), proposal, c.source());
+    }
+    return sql;
+  }
+
+  /** What the source of a definition proposes as its columns. */
+  public Proposal propose(SourceSpec source, boolean keyed) {
+    Proposal proposal =
+        connectors.propose(
+            (CatalogObject.Connection) catalog.find(source.connectionId()), source, keyed);
+    if (proposal.columns().isEmpty()) {
+      throw new EngineException(
+          Code.INVALID,
+          "columns cannot be read off the source: "
+              + (proposal.sampled() == 0
+                  ? "it is empty"
+                  : "no message of the sample could be read"),
+          "declare the columns: (name TYPE, …) after the name");
+    }
+    return proposal;
+  }
+
+  private Result createRelation(String sql, Command command) {
+    String text = completed(sql, command);
+    Command complete =
+        text.equals(sql)
+            ? command
+            : frontEnd.check(frontEnd.parse(text).get(0), catalog, Map.of(), 0);
+    CatalogObject object = object(store.nextId(), text, complete);
+    InputNode node = inputNode(object);
+    SourceSpec source = CatalogObject.sourceOf(object);
+    if (source == null) {
+      store.apply(List.of(stored(object, null)), List.of());
+      long epoch = EpochLoop.await(loop.between(() -> loop.attach(node)));
+      publish(object, node);
+      return created(object, epoch);
+    }
+    CatalogObject.Connection connection =
+        (CatalogObject.Connection) catalog.find(source.connectionId());
+    SourcePosition begin = connectors.begin(connection, object);
+    if (sources.shared(connection)) {
+      loads.load((CatalogObject.Table) object, node, connection, begin);
+    } else {
+      history.begin(object.id(), begin);
+      store.apply(List.of(stored(object, begin)), List.of());
+      EpochLoop.await(loop.between(() -> loop.attach(node)));
+      publish(object, node);
+      sources.open(object);
+    }
+    checkpoint.run();
+    return created(object, loop.snapshot().epoch());
+  }
+
+  /** From now on statements find the object, and others its node. */
+  void publish(CatalogObject object, LiveNode node) {
+    keep(object.id(), node);
+    catalog = catalog.with(object);
+  }
+
+  /** A connection with other options stands in the place of the one before. */
+  void publish(CatalogObject.Connection connection) {
+    catalog = catalog.with(connection);
+  }
+
+  private static Result created(CatalogObject object, long epoch) {
+    return new Result.Done("created " + object.kind() + " " + object.name(), epoch);
+  }
+
+  /**
+   * One step or none: the view is filled and takes part before its definition is stored, unseen,
+   * and what it replaces goes once that is done.
+   */
+  private Result createView(String sql, Command command, List<CatalogObject> dropped) {
+    CatalogObject object = object(store.nextId(), sql, command);
+    if (object instanceof CatalogObject.MaterializedView view) {
+      PlanCut cut = cut(view.plan());
+      QueryNode node = viewNode(view, cut);
+      steps.use(cut, view.name());
+      boolean stored = false;
+      try {
+        fill(view, cut, node);
+        backfill.live(node, () -> {});
+        replaceStored(object, dropped);
+        stored = true;
+      } finally {
+        if (!stored) {
+          backfill.leave(node);
+          steps.release(cut);
+        }
+      }
+      cuts.put(view.id(), cut);
+      keep(object.id(), node);
+    } else {
+      replaceStored(object, dropped);
+    }
+    List<LiveNode> going = liveNodes(dropped);
+    catalog = catalog.without(dropped).with(object);
+    long epoch = EpochLoop.await(loop.between(() -> going.forEach(loop::detach)));
+    forget(dropped);
+    checkpoint.run();
+    return new Result.Done(
+        (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + object.name(),
+        epoch);
+  }
+
+  private void replaceStored(CatalogObject object, List<CatalogObject> dropped) {
+    store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
+  }
+
+  /** Makes a view that is attached and failed again from its inputs. */
+  public void remake(CatalogObject.MaterializedView view) {
+    PlanCut cut = cuts.get(view.id());
+    QueryNode fresh = viewNode(view, cut);
+    fill(view, cut, fresh);
+    LiveNode old = node(view.id());
+    backfill.live(fresh, () -> loop.replace(old, fresh));
+    keep(view.id(), fresh);
+  }
+
+  /** Fills a new view, and the steps it needs first, while other definitions go on. */
+  private void fill(CatalogObject.MaterializedView view, PlanCut cut, QueryNode node) {
+    Set<Long> uses = new HashSet<>(Catalog.dependsOn(view));
+    Followers.relations(view.plan(), uses);
+    boolean filled = false;
+    try {
+      ongoing.beside(
+          view.name(),
+          view.kind() + " " + view.name(),
+          uses,
+          check -> {
+            steps.make(cut, check);
+            backfill.fill(node, check);
+          });
+      filled = true;
+    } finally {
+      if (!filled) {
+        backfill.leave(node);
+      }
+    }
+  }
+
+  private List<CatalogObject> replaced(CatalogObject existing, Command command) {
+    boolean view =
+        command instanceof Command.CreateView || command instanceof Command.CreateMaterializedView;
+    boolean wasView =
+        existing instanceof CatalogObject.View
+            || existing instanceof CatalogObject.MaterializedView;
+    if (!view || !wasView) {
+      throw new EngineException(
+          Code.INVALID,
+          "CREATE OR REPLACE would lose what "
+              + existing.kind()
+              + " \""
+              + existing.name()
+              + "\" holds",
+          "DROP it first if that is what you want");
+    }
+    refuseIfUsed(existing, "replaced");
+    return List.of(existing);
+  }
+
+  private void refuseIfUsed(CatalogObject object, String done) {
+    ongoing.refuseIfUsed(object, done);
+    List<CatalogObject> dependents = catalog.dependents(object);
+    if (!dependents.isEmpty()) {
+      throw new EngineException(
+          Code.IN_USE,
+          object.name()
+              + " cannot be "
+              + done
+              + ": "
+              + dependents.stream()
+                  .map(d -> d.kind() + " " + d.name())
+                  .collect(Collectors.joining(", "))
+              + (dependents.size() == 1 ? " reads" : " read")
+              + " from it",
+          done.equals("dropped") ? "DROP … CASCADE drops them too" : "drop them first");
+    }
+  }
+
+  public Result drop(Command.Drop command) {
+    CatalogObject object = catalog.find(command.name());
+    if (ongoing.stop(command.name()) && object == null) {
+      return new Result.Done("stopped making " + command.name(), loop.snapshot().epoch());
+    }
+    if (object == null) {
+      if (command.ifExists()) {
+        return new Result.Done("there is no \"" + command.name() + "\"", loop.snapshot().epoch());
+      }
+      throw new EngineException(
+          Code.NOT_FOUND,
+          "no " + command.kind().toLowerCase(java.util.Locale.ROOT) + " \"" + command.name() + "\"",
+          command.line(),
+          command.column(),
+          null);
+    }
+    if (!object.kind().equalsIgnoreCase(command.kind())) {
+      throw new EngineException(
+          Code.INVALID,
+          "\"" + object.name() + "\" is a " + object.kind(),
+          command.line(),
+          command.column(),
+          "write DROP " + object.kind().toUpperCase(java.util.Locale.ROOT) + " " + object.name());
+    }
+    List<CatalogObject> going = new ArrayList<>();
+    going.add(object);
+    if (command.cascade()) {
+      going.addAll(catalog.dependents(object));
+      going.forEach(o -> ongoing.refuseIfUsed(o, "dropped"));
+    } else {
+      refuseIfUsed(object, "dropped");
+    }
+    Map<CatalogObject, CatalogObject.Connection> fed = new LinkedHashMap<>();
+    for (CatalogObject o : going) {
+      if (CatalogObject.sourceOf(o) != null) {
+        fed.put(o, catalog.connectionOf(o));
+      }
+    }
+    fed.forEach(sources::close);
+    store.apply(List.of(), going.stream().map(CatalogObject::id).toList());
+    List<LiveNode> live = liveNodes(going);
+    catalog = catalog.without(going);
+    fed.values().stream().distinct().filter(sources::shared).forEach(loads::closeIfUnused);
+    long epoch = EpochLoop.await(loop.between(() -> live.forEach(loop::detach)));
+    forget(going);
+    fed.keySet().forEach(o -> sources.forget(o.id()));
+    return new Result.Done(
+        "dropped "
+            + going.stream().map(o -> o.kind() + " " + o.name()).collect(Collectors.joining(", ")),
+        epoch);
+  }
+
+  private List<LiveNode> liveNodes(List<CatalogObject> objects) {
+    return objects.stream().map(o -> node(o.id())).filter(n -> n != null).toList();
+  }
+
+  /** What was dropped has left the graph; so do the steps that nothing else needs. */
+  private void forget(List<CatalogObject> objects) {
+    synchronized (nodes) {
+      objects.forEach(o -> nodes.remove(o.id()));
+    }
+    for (CatalogObject object : objects) {
+      PlanCut cut = cuts.remove(object.id());
+      if (cut != null) {
+        steps.release(cut);
+      }
+    }
+  }
+
+  /** Starts following a query; the answer so far is its first batch. */
+  public Subscription follow(Command.QueryPlan query, int maxRows) {
+    return followers.follow(query, maxRows);
+  }
+}

@@ -1,0 +1,42 @@
+package dripledger.engine.definition;
+
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.Rejects;
+import java.util.List;
+
+/**
+ * What a materialized view keeps and fails on: of its own, and in the steps it is made of, which it
+ * may share with others. Safe from any thread.
+ */
+public final class ViewState {
+  private final List<QueryNode> parts;
+
+  public ViewState(List<QueryNode> parts) {
+    this.parts = List.copyOf(parts);
+  }
+
+  /** Heap of its operators' state, in bytes. */
+  public long bytes() {
+    return parts.stream().mapToLong(QueryNode::stateBytes).sum();
+  }
+
+  /** Keys its operators have state for. */
+  public long keys() {
+    return parts.stream().mapToLong(QueryNode::stateKeys).sum();
+  }
+
+  /** How many rows fail now. */
+  public long rejects() {
+    return parts.stream().mapToLong(p -> p.circuit().rejects().count()).sum();
+  }
+
+  /** The rows that fail now, as far as they are kept. */
+  public List<Rejects.Row> rejectedRows() {
+    return parts.stream().flatMap(p -> p.circuit().rejects().rows().stream()).toList();
+  }
+
+  /** The reasons of these, each once. */
+  public List<String> reasons() {
+    return rejectedRows().stream().map(Rejects.Row::reason).distinct().toList();
+  }
+}

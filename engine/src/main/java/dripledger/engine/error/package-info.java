@@ -1,0 +1,2 @@
+/** {@link dripledger.engine.error.EngineException}: a code, a sentence for the user and a hint. */
+package dripledger.engine.error;

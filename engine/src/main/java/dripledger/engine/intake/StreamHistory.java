@@ -1,0 +1,61 @@
+package dripledger.engine.intake;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Ledger;
+import dripledger.engine.view.Snapshot;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.Consumer;
+import java.util.function.Supplier;
+
+/**
+ * Reads the events of a stream again: from the ledger what was pushed or retained, from its source
+ * what was not. Safe from any thread.
+ */
+public final class StreamHistory {
+  private final Ledger ledger;
+  private final Connectors connectors;
+  private final Supplier<Catalog> catalog;
+  private final Map<Long, SourcePosition> begins = new ConcurrentHashMap<>();
+
+  public StreamHistory(Ledger ledger, Connectors connectors, Supplier<Catalog> catalog) {
+    this.ledger = ledger;
+    this.connectors = connectors;
+    this.catalog = catalog;
+  }
+
+  /** Says where the reading of an input began. */
+  public void begin(long inputId, SourcePosition position) {
+    begins.put(inputId, position);
+  }
+
+  /** What an input fed is gone. */
+  void forget(long inputId) {
+    begins.remove(inputId);
+  }
+
+  /** Where the reading of an input began, or null. */
+  public SourcePosition begin(long inputId) {
+    return begins.get(inputId);
+  }
+
+  /** Gives the events from the start up to an epoch. */
+  public void read(long id, RowLayout layout, Snapshot at, Consumer<Page> sink) {
+    if (at.sequence() > 0) {
+      ledger.read(id, new Page(layout), 0, at.sequence(), sink);
+    }
+    if (catalog.get().find(id) instanceof CatalogObject.Stream stream && !stream.inLedger()) {
+      SourcePosition begin = begins.get(id);
+      SourcePosition to = at.positions().getOrDefault(id, begin);
+      if (!to.equals(begin)) {
+        connectors.read(
+            catalog.get().connectionOf(stream), stream, begin, to, new Page(layout), sink);
+      }
+    }
+  }
+}

@@ -1,0 +1,386 @@
+package dripledger.engine.introspection;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
+import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.definition.Definitions;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.expr.Casts;
+import dripledger.engine.intake.Sources;
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.query.Result;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Schema;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.FeedStatus;
+import dripledger.engine.source.Ledger;
+import dripledger.engine.source.Listing;
+import dripledger.engine.sql.Command;
+import dripledger.engine.time.Watermark;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.Snapshot;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.stream.Collectors;
+
+/** SHOW, DESCRIBE and EXPLAIN: what is there, and how it does. Safe from any thread. */
+public final class Introspection {
+  private static final Column NAME = text("name");
+  private final Definitions definitions;
+  private final Ledger ledger;
+  private final Connectors connectors;
+  private final Sources sources;
+
+  public Introspection(
+      Definitions definitions, Ledger ledger, Connectors connectors, Sources sources) {
+    this.definitions = definitions;
+    this.ledger = ledger;
+    this.connectors = connectors;
+    this.sources = sources;
+  }
+
+  /** Changes a stream or table has been given, all time. */
+  public long events(CatalogObject object) {
+    LiveNode node = definitions.node(object.id());
+    return CatalogObject.sourceOf(object) != null && node != null
+        ? node.changes()
+        : ledger.position(object.id());
+  }
+
+  private static Column text(String name) {
+    return new Column(name, ColumnType.varchar(-1));
+  }
+
+  private static Column number(String name) {
+    return new Column(name, ColumnType.of(Kind.BIGINT));
+  }
+
+  private static Column time(String name) {
+    return new Column(name, ColumnType.of(Kind.TIMESTAMP));
+  }
+
+  public Result.Rows show(Command.Show command, Snapshot snapshot) {
+    Catalog catalog = definitions.catalog();
+    List<Object[]> rows = new ArrayList<>();
+    if (command.from() != null) {
+      return behind(command, snapshot);
+    }
+    switch (command.kind()) {
+      case "CONNECTIONS" -> {
+        for (CatalogObject o : catalog.all()) {
+          if (o instanceof CatalogObject.Connection c) {
+            String health = connectors.health(c);
+            rows.add(
+                new Object[] {
+                  c.name(),
+                  c.type(),
+                  options(c),
+                  catalog.dependents(c).stream()
+                      .filter(d -> CatalogObject.sourceOf(d) != null)
+                      .map(CatalogObject::name)
+                      .collect(Collectors.joining(", ")),
+                  health == null ? "ok" : health
+                });
+          }
+        }
+        return new Result.Rows(
+            List.of(NAME, text("type"), text("options"), text("used_by"), text("health")),
+            rows,
+            snapshot.epoch());
+      }
+      case "TOPICS", "FILES" ->
+          throw new EngineException(
+              EngineException.Code.INVALID,
+              "which connection's?",
+              "write SHOW " + command.kind() + " FROM and the name of a connection");
+      case "STREAMS" -> {
+        for (CatalogObject o : catalog.all()) {
+          if (o instanceof CatalogObject.Stream s) {
+            InputNode node = (InputNode) definitions.node(s.id());
+            rows.add(
+                new Object[] {
+                  s.name(),
+                  events(s),
+                  watermark(node),
+                  node.late(),
+                  node.rejected(),
+                  columns(s),
+                  from(s),
+                  health(node, s)
+                });
+          }
+        }
+        return new Result.Rows(
+            List.of(
+                NAME,
+                number("events"),
+                time("watermark"),
+                number("late"),
+                number("rejects"),
+                text("columns"),
+                text("source"),
+                text("health")),
+            rows,
+            snapshot.epoch());
+      }
+      case "TABLES" -> {
+        for (CatalogObject o : catalog.all()) {
+          if (o instanceof CatalogObject.Table t) {
+            rows.add(
+                new Object[] {
+                  t.name(),
+                  count(snapshot, t.id()),
+                  names(t.schema(), t.primaryKey()),
+                  columns(t),
+                  from(t),
+                  health(definitions.node(t.id()), t)
+                });
+          }
+        }
+        return new Result.Rows(
+            List.of(
+                NAME, number("rows"), text("key"), text("columns"), text("source"), text("health")),
+            rows,
+            snapshot.epoch());
+      }
+      default -> {
+        for (CatalogObject o : catalog.all()) {
+          if (o instanceof CatalogObject.View v) {
+            rows.add(new Object[] {v.name(), v.kind(), null, null, null, null, null, "ok"});
+          } else if (o instanceof CatalogObject.MaterializedView m) {
+            LiveNode node = definitions.node(m.id());
+            rows.add(
+                new Object[] {
+                  m.name(),
+                  m.kind(),
+                  count(snapshot, m.id()),
+                  m.key() == null ? null : names(m.schema(), m.key()),
+                  node.lastEpoch(),
+                  definitions.state(m).rejects(),
+                  definitions.state(m).bytes(),
+                  health(node)
+                });
+          }
+        }
+        return new Result.Rows(
+            List.of(
+                NAME,
+                text("kind"),
+                number("rows"),
+                text("key"),
+                number("changed_epoch"),
+                number("rejects"),
+                number("state_bytes"),
+                text("health")),
+            rows,
+            snapshot.epoch());
+      }
+    }
+  }
+
+  static String health(LiveNode node) {
+    return node.isLoading()
+        ? "loading"
+        : node.failure() == null ? "ok" : "stopped: " + node.failure();
+  }
+
+  /** The health of what has a source: its own, then its input's. */
+  String health(LiveNode node, CatalogObject object) {
+    FeedStatus input = sources.status(object);
+    if (node.failure() != null || input == null || input.state().equals("reading")) {
+      return health(node);
+    }
+    return input.state() + ": " + input.reason();
+  }
+
+  /** Options with secrets by name; a secret itself is never here. */
+  private static String options(CatalogObject.Connection connection) {
+    return new java.util.TreeMap<>(connection.options())
+        .entrySet().stream()
+            .map(
+                e ->
+                    e.getKey()
+                        + " "
+                        + (e.getValue().secret()
+                            ? "SECRET " + e.getValue().text()
+                            : "'" + e.getValue().text() + "'"))
+            .collect(Collectors.joining(", "));
+  }
+
+  private static String from(CatalogObject object) {
+    SourceSpec source = CatalogObject.sourceOf(object);
+    if (source == null) {
+      return object instanceof CatalogObject.Stream ? "pushed" : "statements";
+    }
+    String what = source.option("topic", source.option("table", source.option("files", "")));
+    return source.connection()
+        + ": "
+        + what
+        + (source.format() == null ? "" : ", " + source.format());
+  }
+
+  private Result.Rows behind(Command.Show command, Snapshot snapshot) {
+    if (!(definitions.catalog().find(command.from()) instanceof CatalogObject.Connection c)) {
+      throw new EngineException(
+          EngineException.Code.INVALID, "\"" + command.from() + "\" is not a connection", null);
+    }
+    List<Object[]> rows = new ArrayList<>();
+    for (Listing l : connectors.list(c)) {
+      rows.add(
+          new Object[] {
+            l.name(),
+            l.kind(),
+            (long) l.partitions(),
+            l.messages() < 0 ? null : l.messages(),
+            l.bytes() < 0 ? null : l.bytes(),
+            l.perSecond() < 0 ? null : Math.round(l.perSecond() * 10) / 10.0,
+            l.key().isEmpty() ? null : String.join(", ", l.key()),
+            l.note()
+          });
+    }
+    return new Result.Rows(
+        List.of(
+            NAME,
+            text("kind"),
+            number("partitions"),
+            number("messages"),
+            number("bytes"),
+            new Column("per_second", ColumnType.of(Kind.DOUBLE)),
+            text("key"),
+            text("note")),
+        rows,
+        snapshot.epoch());
+  }
+
+  private static Object watermark(LiveNode node) {
+    return node.watermarkMicros() == Watermark.NONE || node.watermarkMicros() == Watermark.TIMELESS
+        ? null
+        : BoxedRows.timestamp(node.watermarkMicros());
+  }
+
+  private static Long count(Snapshot snapshot, long id) {
+    RelationVersion version = snapshot.relation(id);
+    return version == null ? null : version.count();
+  }
+
+  static String names(Schema schema, int[] columns) {
+    return Arrays.stream(columns)
+        .mapToObj(i -> schema.column(i).name())
+        .collect(Collectors.joining(", "));
+  }
+
+  private static String columns(CatalogObject object) {
+    return object.schema().columns().stream().map(Column::name).collect(Collectors.joining(", "));
+  }
+
+  public Result.Rows showCreate(String name, Snapshot snapshot) {
+    CatalogObject object = definitions.catalog().find(name);
+    return new Result.Rows(
+        List.of(text("statement")),
+        List.<Object[]>of(new Object[] {statement(object)}),
+        snapshot.epoch());
+  }
+
+  private static String statement(CatalogObject object) {
+    return object.sql().strip().replaceFirst(";$", "") + ";";
+  }
+
+  public Result.Rows describe(String name, Snapshot snapshot) {
+    CatalogObject object = definitions.catalog().find(name);
+    int[] key =
+        object instanceof CatalogObject.Table t
+            ? t.primaryKey()
+            : object instanceof CatalogObject.MaterializedView m ? m.key() : null;
+    List<Object[]> rows = new ArrayList<>();
+    for (int i = 0; i < object.schema().size(); i++) {
+      Column c = object.schema().column(i);
+      rows.add(new Object[] {c.name(), c.type().sql(), c.type().nullable(), note(object, key, i)});
+    }
+    return new Result.Rows(
+        List.of(
+            text("column"),
+            text("type"),
+            new Column("nullable", ColumnType.of(Kind.BOOLEAN)),
+            text("notes")),
+        rows,
+        snapshot.epoch(),
+        object.kind() + "; SHOW CREATE " + object.name() + " is its definition");
+  }
+
+  private static String note(CatalogObject object, int[] key, int column) {
+    List<String> notes = new ArrayList<>();
+    for (int k = 0; key != null && k < key.length; k++) {
+      if (key[k] == column) {
+        String part = key.length == 1 ? "key" : "key part " + (k + 1);
+        boolean declared = object instanceof CatalogObject.MaterializedView m && !m.keyProven();
+        notes.add(declared ? part + " (declared, not proven)" : part);
+      }
+    }
+    if (object instanceof CatalogObject.Stream s) {
+      if (s.eventTime() == column) {
+        notes.add("event time, lateness " + Casts.text(s.latenessMicros() / 1e6) + " s");
+      }
+    }
+    Origins origins = CatalogObject.originsOf(object);
+    if (origins.meta().containsKey(column)) {
+      notes.add("META " + origins.meta().get(column).name().toLowerCase(java.util.Locale.ROOT));
+    }
+    if (origins.paths().containsKey(column)) {
+      notes.add("PATH " + Origins.text(origins.paths().get(column)));
+    }
+    return notes.isEmpty() ? null : String.join("; ", notes);
+  }
+
+  public Result.Rows explain(Command.Explain command, Snapshot snapshot) {
+    CatalogObject view = command.view() == null ? null : definitions.catalog().find(command.view());
+    boolean analyze = command.analyze() && view != null;
+    PlanCut cut = definitions.cut(command.plan());
+    Map<Long, Integer> lines = new HashMap<>();
+    List<Object[]> rows = new ArrayList<>();
+    for (PlanPrinter.Line line : PlanPrinter.print(command.plan())) {
+      Long step = cut.numbers().get(line.node());
+      String keeps = line.state();
+      if (step != null) {
+        Integer first = lines.putIfAbsent(step, rows.size() + 1);
+        keeps += first != null ? "; the same as in line " + first : shared(step, view);
+      }
+      List<Object> row = new ArrayList<>(List.of(line.step(), keeps, line.bound()));
+      if (analyze) {
+        QueryNode node = step == null ? null : definitions.steps().node(step);
+        row.add(node == null ? 0L : node.stateKeys());
+        row.add(node == null ? 0L : node.stateBytes());
+      }
+      rows.add(row.toArray());
+    }
+    List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
+    if (analyze) {
+      columns.add(number("keys"));
+      columns.add(number("bytes"));
+    }
+    return new Result.Rows(columns, rows, snapshot.epoch());
+  }
+
+  /** Which other views have a step, as EXPLAIN says it. */
+  private String shared(long step, CatalogObject self) {
+    List<String> others = new ArrayList<>();
+    for (CatalogObject object : definitions.catalog().all()) {
+      if (object instanceof CatalogObject.MaterializedView view
+          && (self == null || view.id() != self.id())
+          && definitions.cut(view).steps().stream().anyMatch(s -> s.id() == step)) {
+        others.add(view.name());
+      }
+    }
+    return others.isEmpty() ? "" : "; shared with " + String.join(", ", others);
+  }
+}

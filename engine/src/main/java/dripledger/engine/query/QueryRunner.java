@@ -1,0 +1,406 @@
+package dripledger.engine.query;
+
+import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.Epoch;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Program;
+import dripledger.engine.intake.StreamHistory;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.sql.Command;
+import dripledger.engine.sql.PreparedQuery;
+import dripledger.engine.view.RelationVersion;
+import dripledger.engine.view.Snapshot;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.function.BooleanSupplier;
+import java.util.function.Consumer;
+import java.util.function.Function;
+
+/**
+ * Answers a query once: builds a circuit, feeds it one snapshot in bounded pieces and throws it
+ * away. Runs on the caller's thread, beside the epoch loop and without waiting for it. Safe from
+ * any thread.
+ */
+public final class QueryRunner {
+  private final StreamHistory history;
+  private final Function<Long, Page> figures;
+  private final int maxResultRows;
+
+  /**
+   * @param figures answers the rows of a table of figures
+   */
+  public QueryRunner(StreamHistory history, Function<Long, Page> figures, int maxResultRows) {
+    this.history = history;
+    this.figures = figures;
+    this.maxResultRows = maxResultRows;
+  }
+
+  /** The plan's rows at the snapshot, as pages that are only valid during the call. */
+  public void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
+    run(plan, new Reading(null, null), snapshot, sink, () -> false);
+  }
+
+  /**
+   * How the relations of a plan are read.
+   *
+   * @param bound what the rows of the one relation are found by, and the plan does not ask again;
+   *     or null
+   * @param descending whether the one relation is read in the order of its key, and which way; or
+   *     null for any order
+   */
+  private record Reading(Map<Integer, Object> bound, Boolean descending) {}
+
+  private void run(
+      PlanNode plan,
+      Reading reading,
+      Snapshot snapshot,
+      Consumer<Page> sink,
+      BooleanSupplier enough) {
+    Circuit circuit = Circuit.once(plan);
+    Map<Long, RowLayout> layouts = new HashMap<>();
+    sourceLayouts(plan, layouts);
+    Map<Long, Expr> filters = filters(plan);
+    long counted = countedRelation(plan);
+    for (long input : circuit.inputs()) {
+      RowLayout layout = layouts.get(input);
+      try {
+        if (input == counted && reading.bound == null && snapshot.readable(input) != null) {
+          circuit.feed(input, manyRows(layout, snapshot.readable(input).count()));
+          continue;
+        }
+        feed(
+            input,
+            layout,
+            reading,
+            filters.get(input),
+            snapshot,
+            page -> {
+              circuit.feed(input, page);
+              hand(circuit.pending(), circuit, sink);
+              if (enough.getAsBoolean()) {
+                throw Enough.INSTANCE;
+              }
+            });
+      } catch (Enough e) {
+        return;
+      }
+    }
+    hand(circuit.flush(Epoch.OUTSIDE), circuit, sink);
+    if (circuit.rejects().count() > 0) {
+      throw new EngineException(
+          Code.FAILED,
+          circuit.rejects().count()
+              + (circuit.rejects().count() == 1 ? " row" : " rows")
+              + " could not be computed: "
+              + circuit.rejects().reasons().stream()
+                  .findFirst()
+                  .orElse("it is too large to be shown"),
+          "leave them out with WHERE, or guard the expression with CASE");
+    }
+  }
+
+  /** The relation of which a plan asks how many rows it has and nothing else; or 0. */
+  private static long countedRelation(PlanNode plan) {
+    PlanNode below = plan;
+    while (below instanceof PlanNode.Transform t) {
+      below = t.input();
+    }
+    boolean counts =
+        below instanceof PlanNode.Aggregate a
+            && a.groupColumns().isEmpty()
+            && a.calls().stream()
+                .allMatch(
+                    c ->
+                        c.function() == AggregateCall.Function.COUNT
+                            && c.arguments().isEmpty()
+                            && c.filterColumn() < 0);
+    while (counts && below.inputs().size() == 1) {
+      below = below.inputs().get(0);
+      if (below instanceof PlanNode.Transform t && t.program().filter() != null) {
+        return 0;
+      }
+      if (below instanceof PlanNode.Transform t && !t.program().onlyPicks()) {
+        return 0; // a row that fails is an error, not a row
+      }
+      if (below instanceof PlanNode.Source s) {
+        return s.relationId();
+      }
+    }
+    return 0;
+  }
+
+  /** As many rows as a relation has, of which nobody looks at a column. */
+  private static Page manyRows(RowLayout layout, long count) {
+    Page page = new Page(layout, 1);
+    RowWriter writer = page.begin();
+    for (int c = 0; c < layout.columns(); c++) {
+      writer.setNull(c);
+    }
+    page.commit(count);
+    return page;
+  }
+
+  /** Ends the reading of an input early; carries nothing. */
+  private static final class Enough extends RuntimeException {
+    private static final long serialVersionUID = 1L;
+    static final Enough INSTANCE = new Enough();
+
+    private Enough() {
+      super(null, null, false, false);
+    }
+  }
+
+  private static void hand(Page page, Circuit circuit, Consumer<Page> sink) {
+    if (!page.isEmpty()) {
+      sink.accept(page);
+      circuit.clearOutput();
+    }
+  }
+
+  /** Gives everything a relation holds at the snapshot. */
+  public void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
+    feed(id, layout, new Reading(null, null), null, snapshot, sink);
+  }
+
+  private void feed(
+      long id,
+      RowLayout layout,
+      Reading reading,
+      Expr filter,
+      Snapshot snapshot,
+      Consumer<Page> sink) {
+    RelationVersion version = snapshot.readable(id);
+    if (version != null) {
+      Pieces pieces = new Pieces(version, sink);
+      if (reading.bound != null) {
+        pieces.find(keyOf(version, reading.bound));
+      } else {
+        read(version, filter, reading.descending, pieces, sink);
+      }
+      pieces.end();
+    } else if (id < 0) {
+      sink.accept(figures.apply(id));
+    } else {
+      history.read(id, layout, snapshot, sink);
+    }
+  }
+
+  private static void read(
+      RelationVersion version,
+      Expr filter,
+      Boolean descending,
+      Pieces pieces,
+      Consumer<Page> sink) {
+    List<KeyRanges.Range> ranges = filter == null ? null : KeyRanges.of(filter, version);
+    boolean byKey = ranges != null && ranges.stream().allMatch(r -> r.values() != null);
+    if (byKey && (version.finds(version.key().length) || version.worthOrder())) {
+      ranges.forEach(r -> pieces.find(r.values()));
+    } else if (ranges != null && !byKey && version.worthOrder()) {
+      boolean down = descending != null && descending;
+      for (int i = 0; i < ranges.size(); i++) {
+        KeyRanges.Range range = ranges.get(down ? ranges.size() - 1 - i : i);
+        pieces.range(range.from(), range.to(), down);
+      }
+    } else if (descending != null) {
+      pieces.range(null, null, descending);
+    } else {
+      version.scan(sink);
+    }
+  }
+
+  /** Rows that are given one by one, handed on in pages: first few, then more. */
+  private static final class Pieces {
+    private static final int FIRST_ROWS = 64;
+
+    private final RelationVersion version;
+    private final Consumer<Page> sink;
+    private final Page page;
+    private int full = FIRST_ROWS;
+
+    Pieces(RelationVersion version, Consumer<Page> sink) {
+      this.version = version;
+      this.sink = sink;
+      page = new Page(version.layout(), 1);
+    }
+
+    void find(Object[] values) {
+      try {
+        version.find(values, this::add);
+      } catch (IllegalArgumentException e) {
+        // a value that does not fit its column, and so is in no row
+      }
+    }
+
+    void range(byte[] from, byte[] to, boolean descending) {
+      version.range(from, to, descending, this::add);
+    }
+
+    private boolean add(byte[] bytes, int at) {
+      page.append(bytes, at, version.layout().length(bytes, at), 1);
+      if (page.size() >= full) {
+        full = Math.min(RelationVersion.PIECE_ROWS, full * 4);
+        end();
+      }
+      return true;
+    }
+
+    void end() {
+      if (!page.isEmpty()) {
+        sink.accept(page);
+        page.clear();
+      }
+    }
+  }
+
+  /** The leading columns of the key that are known, in their order. */
+  private static Object[] keyOf(RelationVersion version, Map<Integer, Object> bound) {
+    Object[] values = new Object[bound.size()];
+    Arrays.setAll(values, i -> bound.get(version.key()[i]));
+    return values;
+  }
+
+  /** What the plan's filters ask of relations that it reads once. */
+  private static Map<Long, Expr> filters(PlanNode plan) {
+    Map<Long, Expr> found = new HashMap<>();
+    Map<Long, Integer> reads = new HashMap<>();
+    filters(plan, found, reads);
+    reads.forEach(
+        (id, times) -> {
+          if (times > 1) {
+            found.remove(id);
+          }
+        });
+    return found;
+  }
+
+  private static void filters(PlanNode plan, Map<Long, Expr> found, Map<Long, Integer> reads) {
+    if (plan instanceof PlanNode.Source s) {
+      reads.merge(s.relationId(), 1, Integer::sum);
+    }
+    if (plan instanceof PlanNode.Transform t
+        && t.input() instanceof PlanNode.Source s
+        && t.program().filter() != null) {
+      found.put(s.relationId(), t.program().filter());
+    }
+    plan.inputs().forEach(input -> filters(input, found, reads));
+  }
+
+  static void sourceLayouts(PlanNode plan, Map<Long, RowLayout> into) {
+    if (plan instanceof PlanNode.Source s) {
+      into.put(s.relationId(), new RowLayout(s.schema()));
+    }
+    plan.inputs().forEach(i -> sourceLayouts(i, into));
+  }
+
+  /**
+   * The whole answer of a query that was planned before.
+   *
+   * @param values of the columns that its parameters are compared with
+   * @return null if its relation cannot find rows by just these columns
+   */
+  public Result.Rows answerBound(
+      PreparedQuery query, Map<Integer, Object> values, Snapshot snapshot) {
+    if (!values.isEmpty()) {
+      RelationVersion version = snapshot.readable(query.relationId());
+      int[] key = version == null ? new int[0] : version.key();
+      for (int i = 0; i < values.size(); i++) {
+        if (i >= key.length || !values.containsKey(key[i])) {
+          return null;
+        }
+      }
+      if (!version.finds(values.size())) {
+        return null;
+      }
+    }
+    return answer(query.plan(), values.isEmpty() ? null : values, snapshot);
+  }
+
+  /** The whole answer of a SELECT. */
+  public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot) {
+    return answer(query, null, snapshot);
+  }
+
+  /**
+   * @param bound what the rows of the one relation read are found by, and the plan does not ask
+   *     again; or null
+   */
+  private Result.Rows answer(
+      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot) {
+    RowLayout layout = new RowLayout(query.plan().schema());
+    long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
+    Boolean descending = bound == null ? alongKey(query, snapshot) : null;
+    boolean inOrder = query.order().isEmpty() || descending != null;
+    SortedRows rows = new SortedRows(layout, inOrder ? List.of() : query.order(), wanted);
+    run(
+        query.plan(),
+        new Reading(bound, descending),
+        snapshot,
+        page -> {
+          rows.add(page);
+          if (rows.size() > maxResultRows && (wanted < 0 || wanted > maxResultRows)) {
+            throw new EngineException(
+                Code.LIMIT,
+                "the answer has more than " + maxResultRows + " rows",
+                "add LIMIT or WHERE, or FOLLOW the query");
+          }
+        },
+        () -> inOrder && wanted >= 0 && rows.size() >= wanted);
+    List<Object[]> out = new ArrayList<>();
+    for (byte[] row : rows.between(query.offset(), wanted < 0 ? Long.MAX_VALUE : wanted)) {
+      Object[] picked = new Object[query.outputs().length];
+      Arrays.setAll(picked, i -> BoxedRows.readColumn(layout, row, 0, query.outputs()[i]));
+      out.add(picked);
+    }
+    return new Result.Rows(query.columns(), out, snapshot.epoch());
+  }
+
+  /**
+   * Whether a query's order is that of the key of the one relation it reads row by row.
+   *
+   * @return which way, or null if it is not, or sorting is quicker
+   */
+  private static Boolean alongKey(Command.QueryPlan query, Snapshot snapshot) {
+    List<Integer> columns = query.order().stream().map(Command.SortKey::column).toList();
+    PlanNode plan = query.plan();
+    while (plan instanceof PlanNode.Transform t) {
+      Program program = t.program();
+      List<Integer> below = new ArrayList<>();
+      for (int column : columns) {
+        below.add(program.outputs().get(column) instanceof Expr.Column c ? c.index() : -1);
+      }
+      columns = below;
+      plan = t.input();
+      if (columns.contains(-1)) {
+        return null;
+      }
+    }
+    if (columns.isEmpty() || !(plan instanceof PlanNode.Source source)) {
+      return null;
+    }
+    RelationVersion version = snapshot.readable(source.relationId());
+    boolean descending = query.order().get(0).descending();
+    // The key's order has NULLs last.
+    boolean oneWay =
+        query.order().stream()
+            .allMatch(k -> k.descending() == descending && k.nullsFirst() == descending);
+    if (version == null || !oneWay || columns.size() > version.key().length) {
+      return null;
+    }
+    for (int i = 0; i < columns.size(); i++) {
+      if (version.key()[i] != columns.get(i)) {
+        return null;
+      }
+    }
+    return version.worthOrder() ? descending : null;
+  }
+}

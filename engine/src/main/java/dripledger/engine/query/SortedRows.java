@@ -1,0 +1,121 @@
+package dripledger.engine.query;
+
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.SortKeyCodec;
+import dripledger.engine.sql.Command;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+
+/**
+ * The rows of an answer in the order that was asked for: sorted by the same order-preserving bytes
+ * that keys are, and never more of them kept than are asked for and about as many again. Single
+ * use, single thread.
+ */
+final class SortedRows {
+  private static final int SLACK = 10_000;
+
+  private final SortKeyCodec[] codecs;
+  private final List<Command.SortKey> order;
+  private final RowLayout layout;
+  private final long wanted;
+  private final SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
+  private final List<Row> rows = new ArrayList<>();
+
+  private record Row(byte[] key, byte[] bytes) implements Comparable<Row> {
+    @Override
+    public int compareTo(Row other) {
+      return Arrays.compareUnsigned(key, other.key);
+    }
+  }
+
+  /**
+   * @param order empty if the rows come in the right order
+   * @param wanted how many rows are asked for, or −1 for all
+   */
+  SortedRows(RowLayout layout, List<Command.SortKey> order, long wanted) {
+    this.layout = layout;
+    this.order = order;
+    this.wanted = wanted;
+    codecs =
+        order.stream()
+            .map(key -> new SortKeyCodec(layout, new int[] {key.column()}))
+            .toArray(SortKeyCodec[]::new);
+  }
+
+  /** Takes in the rows of a page, each as often as it is there. */
+  void add(Page page) {
+    for (int i = 0; i < page.size(); i++) {
+      byte[] bytes = null;
+      byte[] key = null;
+      for (long n = page.weight(i); n > 0; n--) {
+        if (bytes == null) {
+          bytes = Arrays.copyOfRange(page.bytes(), page.start(i), page.end(i));
+          key = key(bytes);
+        }
+        rows.add(new Row(key, bytes));
+      }
+    }
+    if (codecs.length > 0 && wanted >= 0 && rows.size() > 4 * wanted + SLACK) {
+      rows.sort(null);
+      rows.subList((int) wanted, rows.size()).clear();
+    }
+  }
+
+  private byte[] key(byte[] row) {
+    if (codecs.length == 0) {
+      return row;
+    }
+    ByteParts parts = new ByteParts();
+    for (int i = 0; i < codecs.length; i++) {
+      Command.SortKey key = order.get(i);
+      sink.clear();
+      codecs[i].encode(row, 0, sink);
+      byte[] part = sink.toByteArray();
+      if (key.descending()) {
+        for (int b = 0; b < part.length; b++) {
+          part[b] = (byte) ~part[b];
+        }
+      }
+      if (layout.isNull(row, 0, key.column())) {
+        part[0] = (byte) (key.nullsFirst() ? 0 : 255); // beside 1, or 254, of values
+      }
+      parts.add(part);
+    }
+    return parts.together();
+  }
+
+  private static final class ByteParts {
+    private byte[] all = new byte[0];
+
+    void add(byte[] part) {
+      if (all.length == 0) {
+        all = part;
+        return;
+      }
+      int from = all.length;
+      all = Arrays.copyOf(all, from + part.length);
+      System.arraycopy(part, 0, all, from, part.length);
+    }
+
+    byte[] together() {
+      return all;
+    }
+  }
+
+  /** How many rows are kept now. */
+  int size() {
+    return rows.size();
+  }
+
+  /** The rows from one place on and before another, in order. */
+  List<byte[]> between(long from, long to) {
+    if (codecs.length > 0) {
+      rows.sort(null);
+    }
+    int first = (int) Math.min(rows.size(), from);
+    int last = (int) Math.min(rows.size(), to);
+    return rows.subList(first, Math.max(first, last)).stream().map(Row::bytes).toList();
+  }
+}
