@@ -35,7 +35,12 @@ final class StatusCommand implements Callable<Integer> {
         "held       "
             + bytes(number(answer, "held_bytes"))
             + " of at most "
-            + bytes(number(answer, "held_bytes_max")));
+            + bytes(number(answer, "held_bytes_max"))
+            + "; for readers of older epochs "
+            + bytes(number(answer, "held_back_bytes"))
+            + " of at most "
+            + bytes(number(answer, "held_back_bytes_max"))
+            + ended(number(answer, "ended_reads")));
     checkpoint((Map<?, ?>) answer.get("checkpoint"));
     for (Map.Entry<?, ?> table : ((Map<?, ?>) answer.get("loading")).entrySet()) {
       long rows = ((Number) table.getValue()).longValue();
@@ -45,6 +50,10 @@ final class StatusCommand implements Callable<Integer> {
     System.out.println();
     print((List<?>) answer.get("objects"));
     return 0;
+  }
+
+  private static String ended(long reads) {
+    return reads == 0 ? "" : "; " + reads + " ended because that was not enough";
   }
 
   /** The demo's broker and feeder, if there ever was a demo here. */

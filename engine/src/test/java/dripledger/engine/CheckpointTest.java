@@ -62,6 +62,17 @@ class CheckpointTest {
   }
 
   @Test
+  void stateThatIsDamagedIsMadeAgain() {
+    fill();
+    db.checkpoint();
+    db.checkpoints.damage();
+    db.crash();
+    expectFilled();
+    db.run("DELETE FROM parcel WHERE k = 3");
+    assertThat(db.rows("SELECT * FROM by_area")).containsExactly("[N, 2, 50]");
+  }
+
+  @Test
   void aViewMadeAfterTheCheckpointIsFilledAtTheStart() {
     fill();
     db.checkpoint();

@@ -33,6 +33,11 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
     chunks.values().forEach(list -> list.forEach(chunk -> chunk[1] = 99));
   }
 
+  /** Turns a bit in the middle of every chunk. */
+  synchronized void damage() {
+    chunks.values().forEach(list -> list.forEach(chunk -> chunk[chunk.length / 2 + 3] ^= 4));
+  }
+
   @Override
   public synchronized Saved latest() {
     return latest;

@@ -31,7 +31,7 @@ final class StoredBlocks implements Durable {
     if (saved == null) {
       return null;
     }
-    Versions.Pin pin = versions.pin();
+    Versions.Pin pin = versions.pinFirmly();
     return new Capture() {
       @Override
       public void encode(ChunkSink sink) {

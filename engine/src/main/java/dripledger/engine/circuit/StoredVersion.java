@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.RowProgram;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -83,10 +84,10 @@ final class StoredVersion implements RelationVersion {
     /** Sets the columns of a row that was begun; answers whether there is one. */
     boolean make(RowWriter writer) {
       if (program == null) {
-        return rows.row(words, writer);
+        return stored(writer);
       }
       between.clear();
-      if (!rows.row(words, between.begin())) {
+      if (!stored(between.begin())) {
         between.abort();
         return false;
       }
@@ -95,6 +96,15 @@ final class StoredVersion implements RelationVersion {
         return program.run(between.bytes(), between.start(0), writer);
       } catch (RuntimeException e) {
         return false; // it is among the rejects
+      }
+    }
+
+    private boolean stored(RowWriter writer) {
+      try {
+        return rows.row(words, writer);
+      } catch (RuntimeException e) {
+        refuseIfGone(); // what the words refer to may have been used again
+        throw e;
       }
     }
 
@@ -116,7 +126,10 @@ final class StoredVersion implements RelationVersion {
 
   private void refuseIfGone() {
     if (!store.valid(version)) {
-      throw new IllegalStateException("a snapshot was read that nobody holds");
+      throw new EngineException(
+          EngineException.Code.LIMIT,
+          "the rows of that epoch are no longer kept: reading them has taken too long",
+          "ask for less at once, or raise drip.max-held-bytes, a quarter of which is for readers");
     }
   }
 

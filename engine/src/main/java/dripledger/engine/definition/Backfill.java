@@ -56,7 +56,7 @@ public final class Backfill {
     EpochLoop.await(
         loop.between(
             () -> {
-              start[0] = loop.pin();
+              start[0] = loop.pinFirmly();
               loop.attach(node);
             }));
     try {

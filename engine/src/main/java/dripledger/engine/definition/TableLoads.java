@@ -161,7 +161,7 @@ public final class TableLoads {
       fill(table, feed, fresh);
       InputNode node = (InputNode) definitions.node(table.id());
       List<EpochLoop.Change> changes = new ArrayList<>();
-      try (Pinned now = loop.pin()) {
+      try (Pinned now = loop.pinFirmly()) {
         fresh
             .store()
             .changesFrom(

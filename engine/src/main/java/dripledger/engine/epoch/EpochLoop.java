@@ -48,6 +48,9 @@ public final class EpochLoop implements AutoCloseable {
   private static final long MAX_PENDING_REJECT_BYTES = 32L << 20;
   private static final long TICK_MILLIS = 1000;
 
+  /** Of what may be held, readers of older epochs may hold back one part in this many. */
+  public static final int HELD_BACK_SHARE = 4;
+
   /**
    * The bounds of the loop.
    *
@@ -107,6 +110,7 @@ public final class EpochLoop implements AutoCloseable {
   public EpochLoop(Limits limits, LongUnaryOperator reserveEpochs, long sequence) {
     this.limits = limits;
     queue = new InputQueue(limits.maxQueuedBytes());
+    versions.boundHeldBack(limits.maxHeldBytes() / HELD_BACK_SHARE);
     numbers = new EpochNumbers(reserveEpochs);
     snapshot =
         new Snapshot(numbers.next(), versions.published(), sequence, Map.of(), Map.of(), Map.of());
@@ -127,10 +131,32 @@ public final class EpochLoop implements AutoCloseable {
     return versions;
   }
 
-  /** The newest epoch's relations, readable until it is closed. Safe from any thread. */
+  /**
+   * The newest epoch's relations, readable until it is closed, or until more would have to be kept
+   * for it than may. Safe from any thread.
+   */
   public Pinned pin() {
+    return pin(false);
+  }
+
+  /** As {@link #pin}, whatever has to be kept for it. */
+  public Pinned pinFirmly() {
+    return pin(true);
+  }
+
+  /** What is kept for readers of older epochs, in bytes. */
+  public long heldBackBytes() {
+    return versions.heldBackBytes();
+  }
+
+  /** How often readers of an epoch were ended because too much was kept for them. */
+  public long endedReads() {
+    return versions.endedReads();
+  }
+
+  private Pinned pin(boolean firm) {
     while (true) {
-      Versions.Pin pin = versions.pin();
+      Versions.Pin pin = firm ? versions.pinFirmly() : versions.pin();
       Snapshot now = snapshot;
       if (now.version() == pin.version()) {
         return new Pinned(now, pin);

@@ -16,6 +16,7 @@ public final class Blobs implements Versions.Versioned {
   private long[] going = new long[16];
   private int goingCount;
   private boolean givesBack;
+  private long retiredBytes;
 
   private record Retired(long version, long[] places) {}
 
@@ -77,6 +78,9 @@ public final class Blobs implements Versions.Versioned {
   @Override
   public void end(long version) {
     if (goingCount > 0) {
+      for (int i = 0; i < goingCount; i++) {
+        retiredBytes += length(going[i]);
+      }
       retired.add(new Retired(version, Arrays.copyOf(going, goingCount)));
       goingCount = 0;
     }
@@ -86,12 +90,18 @@ public final class Blobs implements Versions.Versioned {
   public void trim(long floor) {
     while (!retired.isEmpty() && retired.peek().version <= floor) {
       for (long place : retired.poll().places) {
+        retiredBytes -= length(place);
         arena.free((int) (place >>> 32), Math.max(1, (int) place));
       }
     }
     if (givesBack) {
       arena.giveBack();
     }
+  }
+
+  @Override
+  public long heldBackBytes() {
+    return retiredBytes;
   }
 
   /** From now on chunks without values go back to the heap; for values not saved by place. */

@@ -9,10 +9,11 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.TreeMap;
+import java.util.zip.CRC32C;
 
 /**
- * The forms of saved state. A chunk starts with its form and the form's version; numbers are
- * little-endian.
+ * The forms of saved state. A chunk starts with its form, the form's version and a checksum
+ * (CRC-32C) of what follows; numbers are little-endian.
  *
  * <ul>
  *   <li>{@code ARENA}: the shape of a {@link ByteArena} (see there), one a capture. The newest
@@ -40,8 +41,9 @@ public final class StateChunks {
   static final byte BAG = 3;
   static final byte KEYED = 4;
   static final byte ROWS = 5;
-  private static final byte VERSION = 1;
-  static final int HEADER = 2;
+  private static final byte VERSION = 2;
+  private static final int SUM = 2; // where the checksum is
+  static final int HEADER = 6;
   private static final int ROW_HEADER = 16; // of an entry of ROWS
 
   private StateChunks() {}
@@ -54,7 +56,16 @@ public final class StateChunks {
               + (chunk.length < HEADER ? "?" : chunk[0] + "." + chunk[1])
               + ", which this release does not read");
     }
+    if (Bytes.getInt(chunk, SUM) != checksum(chunk, chunk.length)) {
+      throw new StateFormatException("saved state that is damaged: its checksum is another");
+    }
     return chunk[0];
+  }
+
+  private static int checksum(byte[] chunk, int end) {
+    CRC32C sum = new CRC32C();
+    sum.update(chunk, HEADER, end - HEADER);
+    return (int) sum.getValue();
   }
 
   /** A chunk being written. */
@@ -123,6 +134,7 @@ public final class StateChunks {
     /** Hands on what there is. */
     void end() {
       if (size > HEADER) {
+        Bytes.putInt(bytes, SUM, checksum(bytes, size));
         sink.chunk(java.util.Arrays.copyOf(bytes, size));
         begin();
       }

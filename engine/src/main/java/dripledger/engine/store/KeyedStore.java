@@ -715,7 +715,8 @@ public final class KeyedStore implements Versions.Versioned {
   }
 
   /** Pages of undo records that somebody may still need, in bytes. */
-  public long undoBytes() {
+  @Override
+  public long heldBackBytes() {
     return 8L * UndoLog.PAGE_LONGS * undo.usedPages();
   }
 

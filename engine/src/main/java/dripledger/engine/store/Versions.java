@@ -30,6 +30,7 @@ public final class Versions {
 
   private static final int OWN_SLOTS = 8;
   private static final long FREE = Long.MAX_VALUE;
+  private static final long FIRM = 1; // the lowest bit of a pin; its version is above
   private static final long GRAPH_START = 1L << 24;
   private static final long LAST = (1L << 32) - 2;
   private static final VarHandle SLOT = MethodHandles.arrayElementVarHandle(long[].class);
@@ -39,6 +40,9 @@ public final class Versions {
   private volatile long published;
   private volatile long floor;
   private final boolean once;
+  private volatile long maxHeldBack = Long.MAX_VALUE;
+  private volatile long heldBack;
+  private volatile long ended;
   private long writing;
 
   /** A store that changes with the others. Called by the writer. */
@@ -48,6 +52,11 @@ public final class Versions {
 
     /** Gives back what only versions below the floor need. */
     void trim(long floor);
+
+    /** What is kept for the readers of older versions alone, in bytes. */
+    default long heldBackBytes() {
+      return 0;
+    }
   }
 
   /** Begins with version 1. */
@@ -126,12 +135,66 @@ public final class Versions {
     trim();
   }
 
+  /**
+   * Bounds what is kept for readers of older versions. Beyond it the oldest readers are ended, but
+   * for those whose pin is firm: what they read next is refused.
+   */
+  public void boundHeldBack(long bytes) {
+    maxHeldBack = bytes;
+  }
+
+  /** What is kept for readers of older versions, in bytes, as of the last publish. */
+  public long heldBackBytes() {
+    return heldBack;
+  }
+
+  /** How often a version was taken away from its readers. */
+  public long endedReads() {
+    return ended;
+  }
+
   /** Gives back what no pin needs any more. The writer's thread only. */
   public void trim() {
+    trimTo(lowestAbove(-1, false));
+    long held = measure();
+    while (held > maxHeldBack && floor < published) {
+      long next = Math.min(lowestAbove(floor, false), lowestAbove(-1, true));
+      if (next <= floor) {
+        break; // all of it is for pins that are firm
+      }
+      ended++;
+      trimTo(next);
+      held = measure();
+    }
+    heldBack = held;
+  }
+
+  /** The lowest version above one that is pinned, or pinned firmly; else the newest. */
+  private long lowestAbove(long above, boolean firm) {
     long lowest = published;
     for (int i = 0; i < slots.length; i += STRIDE) {
-      lowest = Math.min(lowest, (long) SLOT.getVolatile(slots, i));
+      long slot = (long) SLOT.getVolatile(slots, i);
+      if (slot != FREE && slot >>> 1 > above && (!firm || (slot & FIRM) != 0)) {
+        lowest = Math.min(lowest, slot >>> 1);
+      }
     }
+    return lowest;
+  }
+
+  private long measure() {
+    if (floor == published) {
+      return 0;
+    }
+    long held = 0;
+    synchronized (stores) {
+      for (Versioned store : stores) {
+        held += store.heldBackBytes();
+      }
+    }
+    return held;
+  }
+
+  private void trimTo(long lowest) {
     if (lowest <= floor) {
       return;
     }
@@ -145,12 +208,21 @@ public final class Versions {
   }
 
   /**
-   * Pins the newest version.
+   * Pins the newest version, until too much has to be kept for it: see {@link #boundHeldBack}.
    *
    * @return to be closed, by any thread
    * @throws IllegalStateException if as many pins as may are held already
    */
   public Pin pin() {
+    return pin(0);
+  }
+
+  /** Pins the newest version whatever has to be kept for it: for what must get to its end. */
+  public Pin pinFirmly() {
+    return pin(FIRM);
+  }
+
+  private Pin pin(long firm) {
     if (once) {
       throw new IllegalStateException("nothing older is kept here");
     }
@@ -159,13 +231,13 @@ public final class Versions {
     for (int i = 0; i < count; i++) {
       int slot = ((start + i) & (count - 1)) * STRIDE;
       long version = published;
-      if (!SLOT.compareAndSet(slots, slot, FREE, version)) {
+      if (!SLOT.compareAndSet(slots, slot, FREE, version << 1 | firm)) {
         continue;
       }
       // The writer may have looked at the pins between the read and the pin: then look again.
       while (published != version) {
         version = published;
-        SLOT.setVolatile(slots, slot, version);
+        SLOT.setVolatile(slots, slot, version << 1 | firm);
       }
       return new Pin(slot, version);
     }

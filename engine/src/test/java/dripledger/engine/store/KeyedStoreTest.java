@@ -102,9 +102,48 @@ class KeyedStoreTest {
       }
       pins.forEach(Versions.Pin::close);
       versions.publish();
-      assertThat(store.undoBytes()).as("nothing is kept for nobody").isZero();
+      assertThat(store.heldBackBytes()).as("nothing is kept for nobody").isZero();
       assertThat(scan(store, versions.published())).isEqualTo(now);
     }
+  }
+
+  @Test
+  void readersThatHoldTooMuchAreEndedOldestFirst() {
+    Versions versions = new Versions();
+    KeyedStore store = new KeyedStore(versions, 1, 2, 64);
+    versions.boundHeldBack(200_000);
+    for (long key = 0; key < 1000; key++) {
+      put(store, key, 0);
+    }
+    versions.publish();
+    Versions.Pin oldest = versions.pin();
+    Map<Long, Long> then = scan(store, oldest.version());
+    for (long version = 1; version <= 200; version++) {
+      for (long key = 0; key < 1000; key++) {
+        put(store, key, version);
+      }
+      versions.publish();
+      assertThat(versions.heldBackBytes()).isLessThan(300_000);
+      if (version == 2) {
+        assertThat(scan(store, oldest.version())).isEqualTo(then);
+      }
+    }
+    assertThat(store.valid(oldest.version())).as("it was ended").isFalse();
+    assertThat(versions.endedReads()).isPositive();
+    oldest.close();
+    Versions.Pin saving = versions.pinFirmly();
+    Map<Long, Long> saved = scan(store, saving.version());
+    for (long version = 0; version < 100; version++) {
+      for (long key = 0; key < 1000; key++) {
+        put(store, key, version);
+      }
+      versions.publish();
+    }
+    assertThat(versions.heldBackBytes()).as("it has to be kept").isGreaterThan(1_000_000);
+    assertThat(scan(store, saving.version())).isEqualTo(saved);
+    saving.close();
+    versions.trim();
+    assertThat(versions.heldBackBytes()).isZero();
   }
 
   private static Map<String, Long> delta(KeyedStore store) {

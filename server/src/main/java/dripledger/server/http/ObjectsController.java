@@ -6,6 +6,7 @@ import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.ViewState;
+import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
 import dripledger.engine.source.Drift;
@@ -39,6 +40,9 @@ class ObjectsController {
     answer.put("queued_bytes", engine.loop().queuedBytes());
     answer.put("held_bytes", engine.loop().heldBytes());
     answer.put("held_bytes_max", engine.options().maxHeldBytes());
+    answer.put("held_back_bytes", engine.loop().heldBackBytes());
+    answer.put("held_back_bytes_max", engine.options().maxHeldBytes() / EpochLoop.HELD_BACK_SHARE);
+    answer.put("ended_reads", engine.loop().endedReads());
     answer.put("loading", engine.loading());
     answer.put("checkpoint", checkpoint());
     answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
