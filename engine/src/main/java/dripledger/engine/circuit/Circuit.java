@@ -57,6 +57,13 @@ public final class Circuit {
       output = stored.output();
       build(aggregate.input(), stored, 0);
       operators.add(stored);
+    } else if (root instanceof PlanNode.Transform transform) {
+      stored = null;
+      asItIs = null;
+      Transform last = transform(transform, null, 0);
+      output = last.output();
+      build(transform.input(), last, 0);
+      operators.add(last);
     } else {
       stored = null;
       asItIs = null;
@@ -128,6 +135,11 @@ public final class Circuit {
     return stored != null ? stored.changed() : output.size();
   }
 
+  private Transform transform(PlanNode.Transform t, Operator next, int port) {
+    int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
+    return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
+  }
+
   private void build(PlanNode node, Operator next, int port) {
     node.accept(new Builder(next, port));
   }
@@ -158,8 +170,7 @@ public final class Circuit {
 
     @Override
     public Void transform(PlanNode.Transform t) {
-      int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
-      Operator op = new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
+      Operator op = Circuit.this.transform(t, next, port);
       build(t.input(), op, 0);
       operators.add(op);
       return null;

@@ -26,7 +26,7 @@ import java.util.function.Consumer;
  * and its block says how many times it is there. Written by one thread; what {@link #version}
  * answers is for everybody.
  */
-public final class KeptRows implements StoredRows {
+public final class KeptRows implements KeptRelation, StoredRows {
   private static final int COUNT = 0;
 
   private final RowLayout layout;
@@ -92,6 +92,7 @@ public final class KeptRows implements StoredRows {
    * @throws IllegalStateException if it takes out a row that is not there, or puts in one whose key
    *     is there; what it says otherwise may have been done
    */
+  @Override
   public void apply(Page delta) {
     byte[] bytes = delta.bytes();
     for (int i = 0; i < delta.size(); i++) {
@@ -333,7 +334,8 @@ public final class KeptRows implements StoredRows {
   }
 
   /** From now on its rows change with those of others, and their clock shows it. */
-  void join(Versions graph) {
+  @Override
+  public void join(Versions graph) {
     if (own != null) {
       own = null;
       store.join(graph);
@@ -345,7 +347,8 @@ public final class KeptRows implements StoredRows {
   }
 
   /** Leaves the graph it has joined. */
-  void leave() {
+  @Override
+  public void leave() {
     if (own == null) {
       store.close();
       if (blobs != null) {
@@ -357,7 +360,8 @@ public final class KeptRows implements StoredRows {
   // ---- checkpoints
 
   /** What a checkpoint saves. */
-  Durable durable() {
+  @Override
+  public Durable durable() {
     return saved;
   }
 
@@ -391,7 +395,8 @@ public final class KeptRows implements StoredRows {
   }
 
   /** Says that the durable parts were restored. */
-  void restored() {
+  @Override
+  public void restored() {
     count = 0;
     for (int block = 0; block < store.blockLimit(); block++) {
       if (store.isLive(block)) {
@@ -403,7 +408,8 @@ public final class KeptRows implements StoredRows {
   // ---- reading
 
   /** The rows as the version shows them that was published last; by the writer. */
-  RelationVersion version(long version) {
+  @Override
+  public RelationVersion version(long version) {
     return new StoredVersion(this, finish, version, count);
   }
 
@@ -459,6 +465,7 @@ public final class KeptRows implements StoredRows {
   }
 
   /** Heap held, in bytes. */
+  @Override
   public long heapBytes() {
     return store.heapBytes()
         + keys.heapBytes()

@@ -5,6 +5,7 @@ import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.BagBatch;
 import dripledger.engine.state.SortedBag;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
 import java.util.concurrent.TimeUnit;
 
@@ -192,8 +193,48 @@ final class OrderedIndex {
     return all[0].apply(piece);
   }
 
+  /** Takes the blocks of a range in order. */
+  @FunctionalInterface
+  interface BlockVisitor {
+    /** Answers whether to go on. */
+    boolean visit(int block);
+  }
+
+  /**
+   * Gives the blocks whose keys are in a range.
+   *
+   * @param from encoded, or null for the start
+   * @param to encoded, or null for the end
+   */
+  static void range(
+      SortedBag order, byte[] from, byte[] to, boolean descending, BlockVisitor visitor) {
+    SortedBag.Cursor cursor = order.cursor();
+    boolean there;
+    if (!descending) {
+      there = from == null ? cursor.first() : cursor.seek(from, 0, from.length);
+    } else if (to == null) {
+      there = cursor.last();
+    } else {
+      there = cursor.seek(to, 0, to.length) ? cursor.previous() : cursor.last();
+    }
+    byte[] bound = descending ? from : to;
+    while (there && (bound == null || isWithin(cursor, bound, descending))) {
+      if (!visitor.visit(block(cursor))) {
+        return;
+      }
+      there = descending ? cursor.previous() : cursor.next();
+    }
+  }
+
+  private static boolean isWithin(SortedBag.Cursor cursor, byte[] bound, boolean descending) {
+    int order =
+        Arrays.compareUnsigned(
+            cursor.bytes(), cursor.start(), cursor.keyEnd(), bound, 0, bound.length);
+    return descending ? order >= 0 : order < 0;
+  }
+
   /** The block of an entry. */
-  static int block(SortedBag.Cursor entry) {
+  private static int block(SortedBag.Cursor entry) {
     byte[] bytes = entry.bytes();
     int at = entry.keyEnd();
     return (bytes[at] & 0xFF) << 24

@@ -30,7 +30,7 @@ public final class QueryNode extends LiveNode {
   private final Circuit circuit;
   private final Finish finish; // how rows are made of those of a step, or null
   private final long baseId; // that step, or 0
-  private final KeptRows kept;
+  private final KeptRelation kept;
   private final Listener listener;
   private final Set<Long> follows;
   private QueryNode base;
@@ -58,7 +58,7 @@ public final class QueryNode extends LiveNode {
       Circuit circuit,
       Finish finish,
       long baseId,
-      KeptRows kept,
+      KeptRelation kept,
       Listener listener,
       Set<Long> follows) {
     super(id, name);
@@ -94,7 +94,10 @@ public final class QueryNode extends LiveNode {
       return new QueryNode(id, name, circuit, finish, base.relationId(), null, null, Set.of());
     }
     boolean unique = key != null && key.length > 0 && isKey(cut.top().key(), key);
-    KeptRows kept = unique ? KeptRows.unique(schema, key) : KeptRows.bag(schema, key);
+    KeptRelation kept =
+        unique
+            ? KeptRows.unique(schema, key)
+            : cut.top().appendOnly() ? new LogRows(schema, key) : KeptRows.bag(schema, key);
     return new QueryNode(id, name, circuit, null, NO_NUMBER, kept, null, Set.of());
   }
 
@@ -119,7 +122,7 @@ public final class QueryNode extends LiveNode {
   }
 
   /** The rows it keeps, or null if they are read from state. */
-  public KeptRows store() {
+  public KeptRelation store() {
     return kept;
   }
 

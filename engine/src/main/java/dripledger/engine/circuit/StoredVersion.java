@@ -10,7 +10,6 @@ import dripledger.engine.state.BagBatch;
 import dripledger.engine.state.SortedBag;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.view.RelationVersion;
-import java.util.Arrays;
 import java.util.function.Consumer;
 
 /**
@@ -203,31 +202,10 @@ final class StoredVersion implements RelationVersion {
 
   @Override
   public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
-    SortedBag.Cursor cursor = order().cursor();
-    boolean there;
-    if (!descending) {
-      there = from == null ? cursor.first() : cursor.seek(from, 0, from.length);
-    } else if (to == null) {
-      there = cursor.last();
-    } else {
-      there = cursor.seek(to, 0, to.length) ? cursor.previous() : cursor.last();
-    }
-    byte[] bound = descending ? from : to;
     Reader reader = new Reader();
-    while (there && (bound == null || isWithin(cursor, bound, descending))) {
-      if (reader.read(OrderedIndex.block(cursor)) && !reader.visit(visitor)) {
-        return;
-      }
-      there = descending ? cursor.previous() : cursor.next();
-    }
+    OrderedIndex.range(
+        order(), from, to, descending, block -> !reader.read(block) || reader.visit(visitor));
     refuseIfGone();
-  }
-
-  private static boolean isWithin(SortedBag.Cursor cursor, byte[] bound, boolean descending) {
-    int order =
-        Arrays.compareUnsigned(
-            cursor.bytes(), cursor.start(), cursor.keyEnd(), bound, 0, bound.length);
-    return descending ? order >= 0 : order < 0;
   }
 
   private SortedBag order() {

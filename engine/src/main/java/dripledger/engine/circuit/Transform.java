@@ -19,6 +19,9 @@ final class Transform implements Operator {
   private final Operator next;
   private final int port;
 
+  /**
+   * @param next who takes the changes, or null if they stay in {@link #output}
+   */
   Transform(CompiledProgram compiled, Rejects rejects, int place, Operator next, int port) {
     this.program = compiled.program();
     this.identity = compiled.identity();
@@ -32,10 +35,16 @@ final class Transform implements Operator {
   @Override
   public void push(int fromPort, Page delta) {
     if (identity) {
-      next.push(port, delta);
+      if (next == null) {
+        out.appendAll(delta);
+      } else {
+        next.push(port, delta);
+      }
       return;
     }
-    out.clear();
+    if (next != null) {
+      out.clear();
+    }
     for (int i = 0; i < delta.size(); i++) {
       long weight = delta.weight(i);
       if (weight == 0) {
@@ -53,8 +62,13 @@ final class Transform implements Operator {
         rejects.add(place, delta.bytes(), delta.start(i), weight, e);
       }
     }
-    if (!out.isEmpty()) {
+    if (next != null && !out.isEmpty()) {
       next.push(port, out);
     }
+  }
+
+  /** Where changes are gathered, if nobody takes them; the owner clears it. */
+  Page output() {
+    return out;
   }
 }

@@ -227,6 +227,60 @@ class KeptRowsTest {
     }
   }
 
+  @ParameterizedTest
+  @ValueSource(longs = {1, 2, 3})
+  void aLogEqualsAListAtEveryVersion(long seed) {
+    Random random = new Random(seed);
+    int[] key = seed == 1 ? null : new int[] {0, 2};
+    LogRows log = new LogRows(SCHEMA, key);
+    log.join(versions);
+    List<String> model = new ArrayList<>();
+    List<Held> held = new ArrayList<>();
+    List<byte[]> chunks = new ArrayList<>();
+    for (int epoch = 0; epoch < 120; epoch++) {
+      Page delta = new Page(LAYOUT);
+      for (int i = random.nextInt(300); i > 0; i--) {
+        Object[] row = row(random.nextInt(20), random);
+        int times = 1 + random.nextInt(2);
+        add(delta, times, row);
+        model.addAll(Collections.nCopies(times, Arrays.toString(row)));
+      }
+      log.apply(delta);
+      versions.publish();
+      RelationVersion version = log.version(versions.published());
+      List<String> expected = model.stream().sorted().toList();
+      assertThat(version.count()).isEqualTo(model.size());
+      assertThat(scanned(version)).isEqualTo(expected);
+      if (random.nextInt(3) == 0) {
+        List<String> inOrder = ranged(version, false);
+        assertThat(inOrder.stream().sorted().toList()).isEqualTo(expected);
+        if (key != null) {
+          long asked = random.nextInt(20);
+          long times = model.stream().filter(r -> r.startsWith("[" + asked + ",")).count();
+          assertThat(found(version, asked)).hasSize((int) times);
+        }
+      }
+      if (random.nextInt(10) == 0) {
+        held.add(new Held(version, null, expected));
+      }
+      if (random.nextInt(15) == 0) {
+        Durable.Capture capture = log.durable().capture(chunks.isEmpty());
+        if (capture != null) {
+          capture.encode(chunks::add);
+        }
+        chunks = random.nextBoolean() ? new ArrayList<>(StateChunks.merge(chunks)) : chunks;
+        LogRows again = new LogRows(SCHEMA, key);
+        again.durable().restore(chunks);
+        assertThat(scanned(again.version(1))).isEqualTo(expected);
+      }
+    }
+    for (Held one : held) {
+      assertThat(scanned(one.version)).isEqualTo(one.rows);
+      assertThat(ranged(one.version, true)).hasSize(one.rows.size());
+    }
+    assertThatThrownBy(() -> log.apply(page(-1, 1L, "N", 1L))).hasMessageContaining("only grows");
+  }
+
   @Test
   void whatWasNeverPutInCannotBeTakenOut() {
     KeptRows unique = KeptRows.unique(SCHEMA, ID);
