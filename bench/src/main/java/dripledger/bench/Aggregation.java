@@ -34,6 +34,7 @@ final class Aggregation {
   private final int events;
   private final int keys;
   private final int epochRows;
+  private long mostHeldBack;
   private long sink;
 
   Aggregation(int events, int keys, int epochRows) {
@@ -261,6 +262,14 @@ final class Aggregation {
     }
     double scan = view.stateKeys() / ((System.nanoTime() - began) / 1e9);
     System.out.printf("  %-38s %6.2f M rows/s%n", "scan of a pinned version", scan / 1e6);
+    double writing = written(versions, view, pages, false);
+    double beside = written(versions, view, pages, true);
+    System.out.printf(
+        "  %-38s %6.2f M events/s, %.0f%% less than alone; %,d KB kept for the scans at most%n",
+        "published beside scans of pinned versions",
+        beside / 1e6,
+        100 * (1 - beside / writing),
+        mostHeldBack >> 10);
     RelationVersion ordered = view.version(versions.published());
     long[] rows = new long[1];
     ordered.range(null, null, false, (b, at) -> ++rows[0] > 0); // makes the order
@@ -270,6 +279,50 @@ final class Aggregation {
     System.out.printf(
         "  %-38s %6.2f M rows/s%n", "range scan in key order, order made", range / 1e6);
     sink += rows[0];
+  }
+
+  /** A version and its rows. */
+  private record Published(long version, RelationVersion rows) {}
+
+  /** Events a second of a writer, alone or beside a thread that scans one version after another. */
+  private double written(Versions versions, Circuit view, Page[] pages, boolean scanned) {
+    AtomicReference<Published> newest =
+        new AtomicReference<>(
+            new Published(versions.published(), view.version(versions.published())));
+    AtomicBoolean writing = new AtomicBoolean(true);
+    Thread reader =
+        new Thread(
+            () -> {
+              while (writing.get()) {
+                try (Versions.Pin pin = versions.pin()) {
+                  Published now = newest.get();
+                  if (now.version == pin.version()) {
+                    now.rows.scan(page -> sink += page.size());
+                  }
+                }
+              }
+            });
+    if (scanned) {
+      reader.start();
+    }
+    mostHeldBack = 0;
+    long began = System.nanoTime();
+    for (Page page : pages) {
+      view.feed(1, page);
+      view.flush(Epoch.OUTSIDE);
+      view.clearOutput();
+      versions.publish();
+      newest.set(new Published(versions.published(), view.version(versions.published())));
+      mostHeldBack = Math.max(mostHeldBack, versions.heldBackBytes());
+    }
+    double rate = events / ((System.nanoTime() - began) / 1e9);
+    writing.set(false);
+    try {
+      reader.join();
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
+    }
+    return rate;
   }
 
   private double lookups(Versions versions, Circuit view, Page[] pages) {
