@@ -17,11 +17,15 @@ import tools.jackson.core.json.JsonFactory;
  * thread.
  */
 public final class MessageParser {
+  /** A parser keeps every field name it has met: what has ever new ones must not fill it. */
+  private static final int RENEWED_AFTER = 10_000;
+
   private final JsonFactory factory;
   private final String mark = UUID.randomUUID().toString();
   private final byte[] markBytes = (" \"" + mark + "\"\n").getBytes(StandardCharsets.US_ASCII);
   private final Messages messages = new Messages();
   private JsonParser parser;
+  private int read; // messages that this parser has read
 
   public MessageParser(JsonFactory factory) {
     this.factory = factory;
@@ -77,9 +81,15 @@ public final class MessageParser {
     boolean inStep = false;
     try {
       messages.next(message, from, length);
+      if (read == RENEWED_AFTER && parser != null) {
+        parser.close(); // gives the names it knows back to the factory, which bounds them
+        parser = null;
+      }
       if (parser == null) {
         parser = factory.createParser(ObjectReadContext.empty(), messages);
+        read = 0;
       }
+      read++;
       if (parser.nextToken() != JsonToken.START_OBJECT) {
         return false;
       }

@@ -54,6 +54,22 @@ class EventParserTest {
     }
   }
 
+  /** Names that are always new must neither fill the parser nor confuse it. */
+  @Test
+  void everNewFieldNamesAreReadForAsLongAsTheyCome() throws IOException {
+    StringBuilder body = new StringBuilder();
+    for (int i = 0; i < 45_000; i++) {
+      body.append("{\"new").append(i * 7919).append("\":1,\"parcel\":").append(i).append("}\n");
+      if (i % 9000 == 5) {
+        body.append("{\"parcel\":broken\n");
+      }
+    }
+    parse(body.toString(), EventParser.Format.NDJSON);
+    assertThat(rows).hasSize(45_000);
+    assertThat(rows.get(44_999)).startsWith("[44999, ");
+    assertThat(rejects).hasSize(5).allMatch(r -> r.contains("broken JSON"));
+  }
+
   @Test
   void brokenLinesAreRejectedOneByOne() throws IOException {
     parse(

@@ -335,7 +335,9 @@ final class GroupAggregate implements Operator, StoredRows {
     }
     if ((before == SHOWN) != (after == SHOWN)) {
       shown += after == SHOWN ? 1 : -1;
-      membership++;
+    }
+    if (wasLive != stays || (before == SHOWN) != (after == SHOWN)) {
+      membership++; // an order knows groups that have no row too
     }
     if (wasLive != stays && indexes.needChanges()) {
       indexes.changed(keys.row(page, key), 0, block, stays ? 1 : -1);

@@ -175,7 +175,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   public String planPrint() {
-    return store == null ? "" : store.layout().schema().columns().toString();
+    return store == null ? "" : store.layout().schema().columns() + store.form();
   }
 
   @Override

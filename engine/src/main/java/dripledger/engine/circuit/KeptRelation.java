@@ -18,6 +18,9 @@ public interface KeptRelation {
   /** The rows as the version shows them that was published last; by the writer. */
   RelationVersion version(long version);
 
+  /** In which form rows are kept: saved rows of another form are of no use. */
+  String form();
+
   /** What a checkpoint saves. */
   Durable durable();
 

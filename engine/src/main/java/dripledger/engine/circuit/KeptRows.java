@@ -359,6 +359,11 @@ public final class KeptRows implements KeptRelation, StoredRows {
 
   // ---- checkpoints
 
+  @Override
+  public String form() {
+    return unique ? "by key " + Arrays.toString(key) : "bag";
+  }
+
   /** What a checkpoint saves. */
   @Override
   public Durable durable() {

@@ -123,6 +123,11 @@ final class LogRows implements KeptRelation {
   // ---- checkpoints
 
   @Override
+  public String form() {
+    return "log";
+  }
+
+  @Override
   public Durable durable() {
     return new Durable() {
       @Override

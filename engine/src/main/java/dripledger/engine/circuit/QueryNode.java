@@ -335,7 +335,7 @@ public final class QueryNode extends LiveNode {
 
   @Override
   public String planPrint() {
-    return circuit.planPrint();
+    return circuit.planPrint() + (kept == null ? "" : kept.form());
   }
 
   @Override

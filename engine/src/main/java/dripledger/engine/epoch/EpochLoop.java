@@ -15,8 +15,10 @@ import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
+import java.util.Comparator;
 import java.util.HashMap;
 import java.util.HashSet;
+import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -32,8 +34,8 @@ import org.slf4j.LoggerFactory;
 
 /**
  * The clock of the engine and the only writer of operator state. An epoch takes what is ready, up
- * to a bound in rows, pushes it through every circuit in the order they were made (so inputs come
- * before what reads them), and publishes all relations at once by one write of {@link #snapshot}.
+ * to a bound in rows, pushes it through every node, what is read before what reads it, and
+ * publishes all relations at once by one write of {@link #snapshot}.
  *
  * <p>Back-pressure: {@link #submit} blocks while more than the bounded number of bytes waits, or,
  * for a source, while the views hold as much as they may.
@@ -356,8 +358,31 @@ public final class EpochLoop implements AutoCloseable {
     }
   }
 
+  /** Puts what is read before what reads it. */
+  private void sort() {
+    Map<LiveNode, Integer> depths = new IdentityHashMap<>();
+    nodes.forEach(node -> depth(node, depths));
+    nodes.sort(Comparator.comparing(depths::get)); // stable
+  }
+
+  private int depth(LiveNode node, Map<LiveNode, Integer> known) {
+    Integer depth = known.get(node);
+    if (depth == null) {
+      depth = 0;
+      if (node instanceof QueryNode query) {
+        for (long input : query.inputs()) {
+          LiveNode source = byId.get(input);
+          depth = Math.max(depth, source == null ? 0 : 1 + depth(source, known));
+        }
+      }
+      known.put(node, depth);
+    }
+    return depth;
+  }
+
   /** Tells each node which step it is read through, and whether its changes are read. */
   private void wire() {
+    sort();
     Set<Long> read = new HashSet<>();
     for (int i = nodes.size() - 1; i >= 0; i--) {
       if (nodes.get(i) instanceof QueryNode query) {
@@ -379,8 +404,7 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
-    nodes.remove(node);
-    nodes.set(nodes.indexOf(old), node);
+    nodes.remove(old);
     old.leave();
     byId.put(node.id(), node);
     wire();

@@ -327,6 +327,17 @@ class KeptRowsTest {
   }
 
   @Test
+  void rowsThatAreKeptDifferentlyAreNotTakenForEachOther() {
+    assertThat(
+            List.of(
+                KeptRows.unique(SCHEMA, ID).form(),
+                KeptRows.unique(SCHEMA, new int[] {0, 2}).form(),
+                KeptRows.bag(SCHEMA, ID).form(),
+                new LogRows(SCHEMA, ID).form()))
+        .doesNotHaveDuplicates();
+  }
+
+  @Test
   void rowsLoadedAgainAreTheDifference() {
     KeptRows older = KeptRows.unique(SCHEMA, ID);
     KeptRows newer = KeptRows.unique(SCHEMA, ID);
