@@ -41,6 +41,13 @@ class SharedStepsTest {
     return db.engine.snapshot().relations().keySet().stream().filter(id -> id < 0).toList();
   }
 
+  private void noStepIsLeft() throws InterruptedException {
+    for (int i = 0; i < 1000 && !steps().isEmpty(); i++) {
+      Thread.sleep(10);
+    }
+    assertThat(steps()).isEmpty();
+  }
+
   @Test
   void equalStepsOfTwoViewsAreOneNode() {
     db.run("CREATE MATERIALIZED VIEW a AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
@@ -159,9 +166,7 @@ class SharedStepsTest {
       push("East", 9, 1);
       assertThat(follower.poll(10_000).changes()).hasSize(1);
     }
-    while (!steps().isEmpty()) {
-      Thread.sleep(10);
-    }
+    noStepIsLeft();
   }
 
   @Test
@@ -197,9 +202,7 @@ class SharedStepsTest {
     }
     writing.set(false);
     writer.join();
-    while (!steps().isEmpty()) {
-      Thread.sleep(10);
-    }
+    noStepIsLeft();
   }
 
   private void comeAndGo(int number) {

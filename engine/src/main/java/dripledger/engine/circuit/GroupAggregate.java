@@ -48,7 +48,7 @@ final class GroupAggregate implements Operator, StoredRows {
   private final RowLayout input;
   private final int groupCount;
   private final GroupKeys keys;
-  private final StoredBlocks blocksSaved;
+  private final SavedStore blocksSaved;
   private final Blobs blobs;
   private final KeyedStore groups;
   private final Call[] calls;
@@ -133,7 +133,7 @@ final class GroupAggregate implements Operator, StoredRows {
     shownAt = canFail ? offset++ : -1;
     groups = new KeyedStore(versions, keys.words(), offset, global ? 1 : 64);
     groups.onRelease(keys::release);
-    blocksSaved = new StoredBlocks(groups, versions);
+    blocksSaved = new SavedStore(groups, versions, new StoredBlocks(groups));
     keyWords = new long[BLOCK * keys.words()];
     List<AggregateKernel.Slot> slots = new ArrayList<>();
     for (int i = 0; i < calls.length; i++) {

@@ -35,7 +35,7 @@ public final class KeptRows implements KeptRelation, StoredRows {
   private final GroupKeys keys;
   private final KeyedStore store;
   private final Blobs blobs; // rows of unique keys, or null
-  private final SavedRows saved;
+  private final SavedStore saved;
   private final OrderedIndexes indexes;
   private final Finish finish;
   private final long[] words;
@@ -60,7 +60,7 @@ public final class KeptRows implements KeptRelation, StoredRows {
     store = new KeyedStore(own, keys.words(), 1, 64);
     store.onRelease(keys::release);
     store.goneKey(keys::packed);
-    saved = new SavedRows(this, own);
+    saved = new SavedStore(store, own, new SavedRows(this));
     indexes = new OrderedIndexes(keys.layout());
     finish = Finish.none(layout, key, stored);
     words = new long[keys.words()];

@@ -76,6 +76,11 @@ final class OrderedIndex {
       BagBatch to, SortKeyCodec.ByteSink key, byte[] bytes, int row, int block, int weight) {
     key.clear();
     codec.encode(bytes, row, key);
+    add(to, key, block, weight);
+  }
+
+  /** Adds an entry: an encoded key and its block. */
+  static void add(BagBatch to, SortKeyCodec.ByteSink key, int block, int weight) {
     byte[] number = {
       (byte) (block >>> 24), (byte) (block >>> 16), (byte) (block >>> 8), (byte) block
     };

@@ -236,10 +236,7 @@ final class StoredVersion implements RelationVersion {
       if (reader.read(block)) {
         key.clear();
         codec.encode(reader.bytes(), 0, key);
-        byte[] number = {
-          (byte) (block >>> 24), (byte) (block >>> 16), (byte) (block >>> 8), (byte) block
-        };
-        batch.add(key.bytes(), 0, key.size(), number, 0, 4, 1);
+        OrderedIndex.add(batch, key, block, 1);
       }
     }
     refuseIfGone();

@@ -75,10 +75,7 @@ final class Followers {
           if (left.compareAndSet(false, true)) {
             CompletableFuture<Long> gone = loop.between(() -> loop.detach(node));
             CompletableFuture<Void> ignored =
-                gone.handle((done, e) -> null)
-                    .thenRunAsync(() -> steps.release(cut))
-                    .exceptionally(e -> null);
-            ignored.isDone();
+                gone.handle((done, e) -> null).thenRunAsync(() -> steps.release(cut));
           }
         });
     return subscription;

@@ -76,12 +76,6 @@ public final class SharedSteps {
     return entries.get(id).node;
   }
 
-  /** How many plans have a step. */
-  synchronized int uses(long id) {
-    Entry entry = entries.get(id);
-    return entry == null ? 0 : entry.uses;
-  }
-
   /** A new, empty node in the place of one that is of no use; at a start only. */
   public synchronized QueryNode renew(long id) {
     Entry entry = entries.get(id);

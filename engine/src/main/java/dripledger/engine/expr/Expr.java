@@ -2,6 +2,7 @@ package dripledger.engine.expr;
 
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
+import java.util.ArrayList;
 import java.util.List;
 
 /**
@@ -58,7 +59,7 @@ public sealed interface Expr {
 
   /** All columns of a schema as they are. */
   static List<Expr> columns(Schema schema) {
-    List<Expr> all = new java.util.ArrayList<>();
+    List<Expr> all = new ArrayList<>();
     for (int i = 0; i < schema.size(); i++) {
       all.add(new Column(i, schema.type(i)));
     }

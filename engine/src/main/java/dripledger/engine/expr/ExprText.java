@@ -1,5 +1,7 @@
 package dripledger.engine.expr;
 
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Locale;
@@ -9,13 +11,13 @@ public final class ExprText {
   private ExprText() {}
 
   /** The expression as a person would write it, with the input's column names. */
-  public static String of(Expr expr, dripledger.engine.row.Schema input) {
+  public static String of(Expr expr, Schema input) {
     if (expr instanceof Expr.Column c) {
       return input.column(c.index()).name();
     }
     if (expr instanceof Expr.Field f) {
       StringBuilder out = new StringBuilder(input.column(f.column()).name());
-      dripledger.engine.row.ColumnType type = input.type(f.column());
+      ColumnType type = input.type(f.column());
       for (int step : f.path()) {
         out.append('.').append(type.fields().get(step).name());
         type = type.fields().get(step).type();

@@ -8,7 +8,6 @@ import java.nio.charset.StandardCharsets;
 import java.security.MessageDigest;
 import java.security.NoSuchAlgorithmException;
 import java.util.List;
-import java.util.function.LongFunction;
 
 /**
  * Says whether two plans are the same: if what they compute, and the form their state is kept in,
@@ -20,20 +19,11 @@ public final class PlanDigest {
 
   private PlanDigest() {}
 
-  /**
-   * The canonical form of a plan: equal for equal plans only.
-   *
-   * @param relations how a relation that is read is called
-   */
-  public static String canonical(PlanNode root, LongFunction<String> relations) {
-    StringBuilder out = new StringBuilder("meaning ").append(MEANING).append('\n');
-    root.accept(new Writer(out, relations, 0));
-    return out.toString();
-  }
-
-  /** The canonical form, relations being called by their numbers. */
+  /** The canonical form of a plan: equal for equal plans only. */
   public static String canonical(PlanNode root) {
-    return canonical(root, Long::toString);
+    StringBuilder out = new StringBuilder("meaning ").append(MEANING).append('\n');
+    root.accept(new Writer(out, 0));
+    return out.toString();
   }
 
   /** A number for a canonical form: negative, and for all that can happen another for another. */
@@ -51,11 +41,10 @@ public final class PlanDigest {
     }
   }
 
-  private record Writer(StringBuilder out, LongFunction<String> relations, int depth)
-      implements PlanNode.Visitor<Void> {
+  private record Writer(StringBuilder out, int depth) implements PlanNode.Visitor<Void> {
     private Void inputs(PlanNode node) {
       out.append('\n');
-      node.inputs().forEach(input -> input.accept(new Writer(out, relations, depth + 1)));
+      node.inputs().forEach(input -> input.accept(new Writer(out, depth + 1)));
       return null;
     }
 
@@ -66,7 +55,7 @@ public final class PlanDigest {
     @Override
     public Void source(PlanNode.Source s) {
       // A relation may get more columns; what reads it keeps to those it knows.
-      begin("read").append(relations.apply(s.relationId())).append(types(s.schema()));
+      begin("read").append(s.relationId()).append(types(s.schema()));
       return inputs(s);
     }
 

@@ -2,6 +2,7 @@ package dripledger.engine.query;
 
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Operation;
+import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.view.RelationVersion;
@@ -132,7 +133,7 @@ final class KeyRanges {
       return number;
     }
     if (value instanceof Long micros && type.kind() == Kind.TIMESTAMP && kind == Kind.TIMESTAMP) {
-      return dripledger.engine.row.BoxedRows.timestamp(micros);
+      return BoxedRows.timestamp(micros);
     }
     return value instanceof String && type.kind() == Kind.VARCHAR ? value : null;
   }

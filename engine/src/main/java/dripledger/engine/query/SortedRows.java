@@ -67,41 +67,20 @@ final class SortedRows {
     if (codecs.length == 0) {
       return row;
     }
-    ByteParts parts = new ByteParts();
+    sink.clear();
     for (int i = 0; i < codecs.length; i++) {
       Command.SortKey key = order.get(i);
-      sink.clear();
+      int from = sink.size();
       codecs[i].encode(row, 0, sink);
-      byte[] part = sink.toByteArray();
-      if (key.descending()) {
-        for (int b = 0; b < part.length; b++) {
-          part[b] = (byte) ~part[b];
-        }
+      byte[] bytes = sink.bytes();
+      for (int b = from; key.descending() && b < sink.size(); b++) {
+        bytes[b] = (byte) ~bytes[b];
       }
       if (layout.isNull(row, 0, key.column())) {
-        part[0] = (byte) (key.nullsFirst() ? 0 : 255); // beside 1, or 254, of values
+        bytes[from] = (byte) (key.nullsFirst() ? 0 : 255); // beside 1, or 254, of values
       }
-      parts.add(part);
     }
-    return parts.together();
-  }
-
-  private static final class ByteParts {
-    private byte[] all = new byte[0];
-
-    void add(byte[] part) {
-      if (all.length == 0) {
-        all = part;
-        return;
-      }
-      int from = all.length;
-      all = Arrays.copyOf(all, from + part.length);
-      System.arraycopy(part, 0, all, from, part.length);
-    }
-
-    byte[] together() {
-      return all;
-    }
+    return sink.toByteArray();
   }
 
   /** How many rows are kept now. */

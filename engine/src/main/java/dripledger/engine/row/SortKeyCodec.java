@@ -16,50 +16,21 @@ import java.util.Arrays;
 public final class SortKeyCodec {
   private final RowLayout layout;
   private final int[] columns;
-  private final int fixedLength;
-  private final boolean allPlain;
   private final boolean[] plain; // a slot that needs its sign flipped and nothing else
 
   public SortKeyCodec(RowLayout layout, int[] columns) {
     this.layout = layout;
     this.columns = columns.clone();
-    int length = 0;
     plain = new boolean[columns.length];
     for (int i = 0; i < columns.length; i++) {
       ColumnType type = layout.schema().type(columns[i]);
       plain[i] = !type.nullable() && !type.isVariable() && !type.kind().isFloating();
-      boolean fixed = !type.nullable() && !type.isVariable();
-      length = length < 0 || !fixed ? -1 : length + 8;
     }
-    fixedLength = length;
-    boolean all = columns.length > 0;
-    for (boolean p : plain) {
-      all &= p;
-    }
-    allPlain = all;
   }
 
   /** The key's columns, in key order. */
   public int[] columns() {
     return columns.clone();
-  }
-
-  /** The length of every key in bytes, or −1 if it varies. */
-  public int fixedLength() {
-    return fixedLength;
-  }
-
-  /** Whether every key column is a plain slot, so that {@link #encodePlain} may be used. */
-  public boolean isPlain() {
-    return allPlain;
-  }
-
-  /** Writes the key of a row at a place that has room for {@link #fixedLength} bytes. */
-  public void encodePlain(byte[] bytes, int row, byte[] target, int to) {
-    for (int i = 0; i < columns.length; i++) {
-      Bytes.putLongBigEndian(
-          target, to + 8 * i, layout.slot(bytes, row, columns[i]) ^ Long.MIN_VALUE);
-    }
   }
 
   /** Appends the key of a row. */

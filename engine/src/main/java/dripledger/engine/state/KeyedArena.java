@@ -10,11 +10,10 @@ import java.util.List;
  *
  * <p>A slot is a long: 32 hash bits above the entry's address, so that a probe touches an entry
  * only if its hash matches, and growing touches none. Load is kept at or below 0.7; {@code drip
- * bench aggregation} prints what a key costs. An entry is {@code mark:int | [key length:int] | key
- * | value}; the mark belongs to the caller and starts at 0. Entries do not move. Single writer.
+ * bench aggregation} prints what a key costs. An entry is {@code [key length:int] | key | value}.
+ * Entries do not move. Single writer.
  */
 public final class KeyedArena implements Durable {
-  private static final int MARK_BYTES = 4;
   private static final double MAX_LOAD = 0.7;
 
   private final ByteArena arena = new ByteArena();
@@ -39,23 +38,15 @@ public final class KeyedArena implements Durable {
   }
 
   private int keyOffset(int entryOffset) {
-    return entryOffset + MARK_BYTES + (fixedKeyLength < 0 ? 4 : 0);
+    return entryOffset + (fixedKeyLength < 0 ? 4 : 0);
   }
 
   private int keyLength(byte[] chunk, int entryOffset) {
-    return fixedKeyLength >= 0 ? fixedKeyLength : Bytes.getInt(chunk, entryOffset + MARK_BYTES);
+    return fixedKeyLength >= 0 ? fixedKeyLength : Bytes.getInt(chunk, entryOffset);
   }
 
   public byte[] chunk(int entry) {
     return arena.chunk(entry);
-  }
-
-  public int mark(int entry) {
-    return Bytes.getInt(arena.chunk(entry), arena.offset(entry));
-  }
-
-  public void setMark(int entry, int mark) {
-    Bytes.putInt(arena.chunk(entry), arena.offset(entry), mark);
   }
 
   /** Where the key starts within {@link #chunk}. */
@@ -91,7 +82,7 @@ public final class KeyedArena implements Durable {
     return 0;
   }
 
-  /** The entry of the key, made with mark 0 and a value of zeroes if there was none. */
+  /** The entry of the key, made with a value of zeroes if there was none. */
   public int findOrInsert(byte[] key, int from, int length) {
     return findOrInsert(key, from, length, Bytes.hash(key, from, length));
   }
@@ -111,7 +102,7 @@ public final class KeyedArena implements Durable {
     int offset = arena.offset(entry);
     clear(chunk, offset, bytes);
     if (fixedKeyLength < 0) {
-      Bytes.putInt(chunk, offset + MARK_BYTES, length);
+      Bytes.putInt(chunk, offset, length);
     }
     System.arraycopy(key, from, chunk, keyOffset(offset), length);
     slots[at] = ((long) tag << 32) | (entry & 0xFFFFFFFFL);
@@ -132,7 +123,7 @@ public final class KeyedArena implements Durable {
   }
 
   private int entryBytes(int keyLength) {
-    return MARK_BYTES + (fixedKeyLength < 0 ? 4 : 0) + keyLength + valueLength;
+    return (fixedKeyLength < 0 ? 4 : 0) + keyLength + valueLength;
   }
 
   private boolean matches(int entry, byte[] key, int from, int length) {

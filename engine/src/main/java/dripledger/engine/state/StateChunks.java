@@ -41,7 +41,7 @@ public final class StateChunks {
   static final byte BAG = 3;
   static final byte KEYED = 4;
   static final byte ROWS = 5;
-  private static final byte VERSION = 2;
+  private static final byte VERSION = 3;
   private static final int SUM = 2; // where the checksum is
   static final int HEADER = 6;
   private static final int ROW_HEADER = 16; // of an entry of ROWS

@@ -1,5 +1,6 @@
 package dripledger.engine.view;
 
+import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.SortKeyCodec;
@@ -87,7 +88,7 @@ public final class OverlayVersion implements RelationVersion {
     int[] key = base.key();
     Object[] values = new Object[key.length];
     for (int k = 0; k < key.length; k++) {
-      values[k] = dripledger.engine.row.BoxedRows.readColumn(base.layout(), row, 0, key[k]);
+      values[k] = BoxedRows.readColumn(base.layout(), row, 0, key[k]);
     }
     return values;
   }
