@@ -86,6 +86,7 @@ public final class InputNode extends LiveNode {
     }
   }
 
+  /** Takes in changes, or operations on keys; the page is handed over. The loop's thread. */
   public void take(Page page, int partition, long nowMillis) {
     countChanges(page.size());
     boolean sameColumns = page.layout().columns() == input.layout().columns();
@@ -127,6 +128,7 @@ public final class InputNode extends LiveNode {
     }
   }
 
+  /** Lets go of partitions that have been silent too long. The loop's thread. */
   public void advanceWatermark(long nowMillis) {
     if (eventTime >= 0) {
       synchronized (watermark) {

@@ -105,11 +105,13 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
 
   // ---- the rest is for the epoch loop
 
+  /** Its source has ended it: its rows stay, and it takes nothing in. */
   public final void stopBySource(String reason) {
     failure = reason;
     stoppedBySource = true;
   }
 
+  /** Counts messages for it that were not taken. The loop's thread. */
   public final void countRejected(int more) {
     rejected += more;
   }

@@ -131,6 +131,7 @@ public final class QueryNode extends LiveNode {
     return stateBytes;
   }
 
+  /** Keys its own operators have state for, after the last epoch. */
   public long stateKeys() {
     return stateKeys;
   }
@@ -201,6 +202,7 @@ public final class QueryNode extends LiveNode {
     base = (QueryNode) node;
   }
 
+  /** The number of the step it is read through, or 0. */
   public long baseId() {
     return baseId;
   }
@@ -275,11 +277,13 @@ public final class QueryNode extends LiveNode {
     }
   }
 
+  /** Brings the figures of its state up to date. The writer's thread. */
   public void measure() {
     stateBytes = circuit.stateBytes();
     stateKeys = circuit.stateKeys();
   }
 
+  /** Tells its listener, if it has one, what an epoch has changed. The loop's thread. */
   public void tell(long epoch) {
     if (listener != null && delta != null && !delta.isEmpty()) {
       listener.changed(epoch, delta);

@@ -112,6 +112,7 @@ public final class Alterations {
         s.id(), s.name(), sql, schema, s.eventTime(), s.latenessMicros(), origins, source, addedAt);
   }
 
+  /** Carries an ALTER out. */
   public Result alter(String sql, Command command) {
     String name =
         command instanceof Command.AddColumn a ? a.name() : ((Command.AlterOptions) command).name();

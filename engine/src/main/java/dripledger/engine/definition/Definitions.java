@@ -90,6 +90,7 @@ public final class Definitions {
     alterations = new Alterations(this, store, loop, history, connectors, sources, ongoing);
   }
 
+  /** What is defined now. Safe from any thread. */
   public Catalog catalog() {
     return catalog;
   }
@@ -293,6 +294,7 @@ public final class Definitions {
     }
   }
 
+  /** Carries a CREATE out. */
   public Result create(String sql, Command command) {
     String name = Naming.name(command);
     CatalogObject existing = catalog.find(name);
@@ -533,6 +535,7 @@ public final class Definitions {
     }
   }
 
+  /** Carries a DROP out, or stops what is being made under the name. */
   public Result drop(Command.Drop command) {
     CatalogObject object = catalog.find(command.name());
     if (ongoing.stop(command.name()) && object == null) {

@@ -165,6 +165,7 @@ public final class Sources {
     EpochLoop.await(loop.between(() -> {}));
   }
 
+  /** Ends all feeds. */
   public void closeAll() {
     feeds.values().forEach(Feed::close);
     feeds.clear();
@@ -185,6 +186,7 @@ public final class Sources {
   public record Input(
       long id, String name, String connection, FeedStatus status, String position) {}
 
+  /** How each feed does. Safe from any thread. */
   public List<Input> inputs() {
     List<Input> inputs = new ArrayList<>();
     Map<Long, SourcePosition> positions = loop.snapshot().positions();
