@@ -44,9 +44,14 @@ final class MemoryCheckpoints implements CheckpointStore, RejectStore {
   }
 
   @Override
-  public synchronized List<byte[]> read(long nodeId, int part) {
+  public synchronized void read(long nodeId, int part, Consumer<byte[]> sink) {
     List<byte[]> found = chunks.getOrDefault(new PartKey(nodeId, part), List.of());
-    return (nodeId + part) % 2 == 0 ? StateChunks.merge(found) : found;
+    if ((nodeId + part) % 2 == 0) {
+      long bytes = found.stream().mapToLong(chunk -> chunk.length).sum();
+      StateChunks.merge(found::forEach, bytes, bytes / 3 + 1, true, sink::accept);
+    } else {
+      found.forEach(sink);
+    }
   }
 
   @Override

@@ -2,7 +2,6 @@ package dripledger.engine.checkpoint;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.source.InputProgress;
-import java.util.List;
 import java.util.Map;
 import java.util.function.Consumer;
 
@@ -46,8 +45,8 @@ public interface CheckpointStore {
   /** The last complete checkpoint, or null. */
   Saved latest();
 
-  /** The chunks of one part, oldest first. */
-  List<byte[]> read(long nodeId, int part);
+  /** Gives the chunks of one part, oldest first, one at a time. */
+  void read(long nodeId, int part, Consumer<byte[]> sink);
 
   /**
    * Writes a checkpoint as one transaction: it replaces the one before whole or not at all.

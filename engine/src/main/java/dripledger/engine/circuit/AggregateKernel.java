@@ -51,11 +51,16 @@ public abstract class AggregateKernel {
   /** Whether {@link #row} is there: if all columns are of fixed size and all calls generated. */
   public abstract boolean writesRows();
 
-  /** What the generator knows of one call. */
-  record Slot(AggregateCall call, int word, boolean generated) {
+  /**
+   * What the generator knows of one call.
+   *
+   * @param adds whether adding a row has code here
+   * @param writes whether writing the result has
+   */
+  record Slot(AggregateCall call, int word, boolean adds, boolean writes) {
     /** Whether its result changes whenever a row comes or goes: then so does the group's row. */
     boolean tellsEveryChange() {
-      return generated
+      return adds
           && call.function() == AggregateCall.Function.COUNT
           && call.arguments().isEmpty()
           && call.filterColumn() < 0;
@@ -130,7 +135,7 @@ public abstract class AggregateKernel {
     boolean plain =
         !keys.isVariable()
             && !output.anyVariable()
-            && calls.stream().allMatch(s -> s.generated && writesPlainly(s.call));
+            && calls.stream().allMatch(s -> s.writes && writesPlainly(s.call));
     StringBuilder out = new StringBuilder();
     out.append("  public boolean writesRows() { return " + plain + "; }\n");
     out.append("  public void row(long[] k, int key, long[] s, int at, byte[] b, int o) {\n");
@@ -193,7 +198,7 @@ public abstract class AggregateKernel {
 
   private static void add(Slot slot, int number, RowLayout input, StringBuilder out) {
     AggregateCall call = slot.call;
-    if (!slot.generated) {
+    if (!slot.adds) {
       out.append("      others.add(" + number + ", b, o, w, s, at);\n");
       return;
     }
@@ -252,15 +257,15 @@ public abstract class AggregateKernel {
     AggregateCall call = slot.call;
     String word = "s[at + " + slot.word + "]";
     String next = "s[at + " + (slot.word + 1) + "]";
-    if (slot.generated && call.function() == AggregateCall.Function.COUNT) {
+    if (slot.writes && call.function() == AggregateCall.Function.COUNT) {
       out.append("    out.setLong(" + column + ", " + word + ");\n");
-    } else if (slot.generated && isLongSum(call)) {
+    } else if (slot.writes && isLongSum(call)) {
       String set = "out.setLong(" + column + ", " + word + ");";
       out.append(
           call.output().type().nullable()
               ? "    if (" + next + " == 0) { out.setNull(" + column + "); } else { " + set + " }\n"
               : "    " + set + "\n");
-    } else if (slot.generated && call.function().isExtreme()) {
+    } else if (slot.writes && call.function().isExtreme()) {
       out.append(
           "    if ("
               + word

@@ -11,7 +11,8 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
-import dripledger.engine.state.KeyedArena;
+import dripledger.engine.state.StateChunks;
+import dripledger.engine.state.StateFormatException;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 import java.util.ArrayList;
@@ -29,13 +30,13 @@ import java.util.function.Consumer;
  *
  * <p>MIN, MAX and their kin over an input that takes rows out need every value of the group in
  * order: see {@link OrderedValues}. DISTINCT calls keep a count a value and pass on only the first
- * and the last: see {@link DistinctValues}.
+ * and the last: see {@link ValueCounts}.
  *
  * <p>Corner cases: without group columns there is always exactly one row, also of no input (emitted
  * by {@link #start}); a result that does not fit its type rejects the group's row and nothing else;
  * two NULLs are the same group.
  */
-final class GroupAggregate implements Operator, StoredRows {
+final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   private static final int FIRST_STATE = 1; // word 0 is the number of rows
   private static final int BLOCK = 256;
 
@@ -52,8 +53,9 @@ final class GroupAggregate implements Operator, StoredRows {
   private final Blobs blobs;
   private final KeyedStore groups;
   private final Call[] calls;
-  private final OrderedValues[] ordered;
-  private final DistinctValues[] distincts;
+  private final boolean anyOrdered;
+  private final List<ValueCounts> values = new ArrayList<>();
+  private final int[] blobWords; // words of the state that refer to values kept apart
   private final AggregateKernel kernel;
   private final boolean plainRows; // of fixed size, and none can fail
   private final boolean mayBeSame; // whether a row may stay the same although its state changed
@@ -83,7 +85,7 @@ final class GroupAggregate implements Operator, StoredRows {
       int filterColumn,
       Accumulator accumulator,
       int stateOffset,
-      DistinctValues distinct,
+      ValueCounts distinct,
       OrderedValues ordered) {}
 
   /**
@@ -105,27 +107,29 @@ final class GroupAggregate implements Operator, StoredRows {
     out = new Page(groupLayout);
     blobs = new Blobs(versions);
     boolean appendOnly = plan.input().appendOnly();
-    List<OrderedValues> orderedList = new ArrayList<>();
-    List<DistinctValues> distinctList = new ArrayList<>();
+    List<Integer> blobList = new ArrayList<>();
     calls = new Call[plan.calls().size()];
     int offset = FIRST_STATE;
     for (int i = 0; i < calls.length; i++) {
       AggregateCall call = plan.calls().get(i);
       Accumulator accumulator = Accumulators.of(call, input, appendOnly);
-      OrderedValues values = null;
-      DistinctValues distinct = null;
+      OrderedValues extremes = null;
+      ValueCounts distinct = null;
       if (accumulator == null) {
-        values = new OrderedValues(call, input, groupColumns);
-        orderedList.add(values);
+        extremes = new OrderedValues(call, input, groupColumns, versions);
+        values.add(extremes.values());
       } else if (call.distinct() && !call.function().isExtreme()) {
-        distinct = new DistinctValues(call, input, groupColumns);
-        distinctList.add(distinct);
+        distinct = new ValueCounts(input, columnsOf(call, groupColumns), versions);
+        values.add(distinct);
       }
-      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, values);
-      offset += accumulator == null ? OrderedValues.RESULT_WORDS : accumulator.stateWords();
+      if (accumulator != null && accumulator.blobWord() >= 0) {
+        blobList.add(offset + accumulator.blobWord());
+      }
+      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, extremes);
+      offset += accumulator == null ? OrderedValues.STATE_WORDS : accumulator.stateWords();
     }
-    ordered = orderedList.toArray(new OrderedValues[0]);
-    distincts = distinctList.toArray(new DistinctValues[0]);
+    anyOrdered = Arrays.stream(calls).anyMatch(c -> c.ordered != null);
+    blobWords = blobList.stream().mapToInt(Integer::intValue).toArray();
     boolean canFail = false;
     for (Call call : calls) {
       canFail |= call.accumulator != null && call.accumulator.canFail();
@@ -133,18 +137,27 @@ final class GroupAggregate implements Operator, StoredRows {
     shownAt = canFail ? offset++ : -1;
     groups = new KeyedStore(versions, keys.words(), offset, global ? 1 : 64);
     groups.onRelease(keys::release);
-    blocksSaved = new SavedStore(groups, versions, new StoredBlocks(groups));
+    blocksSaved = new SavedStore(groups, keys, versions, this);
     keyWords = new long[BLOCK * keys.words()];
     List<AggregateKernel.Slot> slots = new ArrayList<>();
     for (int i = 0; i < calls.length; i++) {
       AggregateCall call = plan.calls().get(i);
-      slots.add(
-          new AggregateKernel.Slot(
-              call, calls[i].stateOffset, AggregateKernel.isGenerated(call, input, appendOnly)));
+      boolean adds = AggregateKernel.isGenerated(call, input, appendOnly);
+      boolean writes = adds || calls[i].ordered != null && calls[i].ordered.isPlain();
+      slots.add(new AggregateKernel.Slot(call, calls[i].stateOffset, adds, writes));
     }
     mayBeSame = slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
     kernel = AggregateKernel.of(slots, input, keys, groupLayout);
     plainRows = kernel.writesRows() && shownAt < 0;
+  }
+
+  private static int[] columnsOf(AggregateCall call, int[] groupColumns) {
+    int groups = groupColumns.length;
+    int[] columns = Arrays.copyOf(groupColumns, groups + call.arguments().size());
+    for (int i = 0; i < call.arguments().size(); i++) {
+      columns[groups + i] = call.arguments().get(i);
+    }
+    return columns;
   }
 
   @Override
@@ -221,7 +234,7 @@ final class GroupAggregate implements Operator, StoredRows {
       Call call = calls[number];
       int column = groupCount + number;
       if (call.ordered != null) {
-        call.ordered.write(state, at + call.stateOffset, blobs, out, column);
+        call.ordered.write(state, at + call.stateOffset, out, column);
       } else {
         call.accumulator.write(state, at + call.stateOffset, blobs, out, column);
       }
@@ -234,15 +247,16 @@ final class GroupAggregate implements Operator, StoredRows {
       return;
     }
     if (call.ordered != null) {
-      call.ordered.add(bytes, row, weight);
+      call.ordered.add(bytes, row, weight, state, at + call.stateOffset);
       return;
     }
     long effective = weight;
     if (call.distinct != null) {
-      effective = call.distinct.add(bytes, row, weight);
-      if (effective == 0) {
+      ValueCounts.Change change = call.distinct.add(bytes, row, weight);
+      if (change == ValueCounts.Change.NONE) {
         return;
       }
+      effective = change == ValueCounts.Change.CAME ? 1 : -1;
     }
     call.accumulator.add(bytes, row, effective, state, at + call.stateOffset, blobs);
   }
@@ -283,12 +297,9 @@ final class GroupAggregate implements Operator, StoredRows {
     if (!groups.hasChanges()) {
       return;
     }
-    for (OrderedValues values : ordered) {
-      values.applyChanges();
-    }
     if (rowsWanted
         || shownAt >= 0
-        || ordered.length > 0
+        || anyOrdered
         || groups.mayHaveEnded()
         || indexes.needChanges()) {
       groups.changes(this::settleAndEmit);
@@ -351,7 +362,7 @@ final class GroupAggregate implements Operator, StoredRows {
     if (page[at] == 0 && !global) {
       for (Call call : calls) {
         if (call.ordered != null) {
-          blobs.retire(OrderedValues.place(page, at + call.stateOffset));
+          OrderedValues.refuseIfAny(page, at + call.stateOffset);
         } else {
           call.accumulator.release(page, at + call.stateOffset, blobs);
         }
@@ -361,7 +372,7 @@ final class GroupAggregate implements Operator, StoredRows {
     }
     for (Call call : calls) {
       if (call.ordered != null) {
-        call.ordered.result(keys, page, groups.header(block) + 1, at + call.stateOffset, blobs);
+        call.ordered.result(page, at + call.stateOffset);
       }
     }
   }
@@ -387,13 +398,66 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public void durable(Consumer<Durable> into) {
     into.accept(blocksSaved);
-    into.accept(blobs.arena());
-    keys.durable(into);
-    for (DistinctValues values : distincts) {
-      into.accept(values.counts);
+    values.forEach(v -> v.durable(into));
+  }
+
+  /** The words of the state, then what they refer to. */
+  @Override
+  public long save(long[] block, StateChunks.Writer out) {
+    int state = keys.words();
+    for (int i = state; i < block.length; i++) {
+      out.putLong(block[i]);
     }
-    for (OrderedValues values : ordered) {
-      into.accept(values.durable());
+    for (int word : blobWords) {
+      long place = block[state + word];
+      if (place != 0) {
+        out.putInt(Blobs.length(place));
+        out.put(blobs.bytes(place), blobs.start(place), Blobs.length(place));
+      }
+    }
+    return 1;
+  }
+
+  @Override
+  public void restore(long[] key, byte[] bytes, int value, int length, long count) {
+    int words = groups.stateWords();
+    if (count != 0 && length < 8 * words) {
+      throw new StateFormatException("saved groups of another shape");
+    }
+    long hash = groups.hashOf(key, 0);
+    int known = groups.find(hash, key, 0);
+    boolean there = known != KeyedStore.NONE && groups.isLive(known);
+    for (int i = 0; there && i < blobWords.length; i++) {
+      blobs.retire(groups.page(known)[groups.state(known) + blobWords[i]]);
+    }
+    if (count == 0) {
+      if (there) {
+        groups.remove(known);
+      }
+      return;
+    }
+    int block = groups.changeOrInsert(hash, key, 0);
+    long[] page = groups.page(block);
+    int state = groups.state(block);
+    for (int i = 0; i < words; i++) {
+      page[state + i] = Bytes.getLong(bytes, value + 8 * i);
+    }
+    int at = value + 8 * words;
+    for (int word : blobWords) {
+      if (page[state + word] != 0) {
+        int size = Bytes.getInt(bytes, at);
+        page[state + word] = blobs.put(bytes, at + 4, size);
+        at += 4 + size;
+      }
+    }
+    for (Call call : calls) {
+      if (call.ordered != null) {
+        Arrays.fill(
+            page,
+            state + call.stateOffset,
+            OrderedValues.STATE_WORDS + state + call.stateOffset,
+            0);
+      }
     }
   }
 
@@ -401,17 +465,24 @@ final class GroupAggregate implements Operator, StoredRows {
   public void join(Versions graph) {
     groups.join(graph);
     blobs.join(graph);
+    values.forEach(v -> v.join(graph));
     blocksSaved.join(graph);
   }
 
   @Override
   public void close() {
     groups.close();
+    values.forEach(ValueCounts::close);
     blobs.close();
   }
 
   @Override
   public void restored() {
+    for (Call call : calls) {
+      if (call.ordered != null) {
+        call.ordered.restored(groups, keys, call.stateOffset);
+      }
+    }
     shown = 0;
     for (int block = 0; block < groups.blockLimit(); block++) {
       boolean there =
@@ -480,11 +551,9 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public long stateBytes() {
     long bytes = blobs.heapBytes() + groups.heapBytes() + keys.heapBytes() + indexes.heapBytes();
-    for (OrderedValues values : ordered) {
-      bytes += values.heapBytes();
-    }
-    for (DistinctValues values : distincts) {
-      bytes += values.heapBytes();
+    for (Call call : calls) {
+      bytes += call.ordered == null ? 0 : call.ordered.heapBytes();
+      bytes += call.distinct == null ? 0 : call.distinct.heapBytes();
     }
     return bytes;
   }
@@ -492,49 +561,5 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public long stateKeys() {
     return groups.size();
-  }
-
-  /**
-   * The values a DISTINCT call has seen, each with how often: d(distinct) is +1 when a count leaves
-   * zero and −1 when it comes back to it.
-   */
-  private static final class DistinctValues {
-    private final RowLayout input;
-    private final int[] columns;
-    private final RowWriter writer;
-    private final KeyedArena counts;
-
-    DistinctValues(AggregateCall call, RowLayout input, int[] groupColumns) {
-      this.input = input;
-      columns = Arrays.copyOf(groupColumns, groupColumns.length + call.arguments().size());
-      for (int i = 0; i < call.arguments().size(); i++) {
-        columns[groupColumns.length + i] = call.arguments().get(i);
-      }
-      writer = new RowWriter(new RowLayout(input.schema().project(columns)), 256);
-      counts = new KeyedArena(-1, 8);
-    }
-
-    long add(byte[] bytes, int row, long weight) {
-      writer.truncate(0);
-      writer.begin();
-      for (int i = 0; i < columns.length; i++) {
-        writer.copy(i, input, bytes, row, columns[i]);
-      }
-      int entry = counts.findOrInsert(writer.bytes(), 0, writer.finish());
-      byte[] chunk = counts.chunk(entry);
-      int at = counts.valueAt(entry);
-      long old = Bytes.getLong(chunk, at);
-      long now = old + weight;
-      Bytes.putLong(chunk, at, now);
-      counts.changed(entry);
-      if (now == 0) {
-        counts.remove(entry);
-      }
-      return (now > 0 ? 1L : 0L) - (old > 0 ? 1L : 0L);
-    }
-
-    long heapBytes() {
-      return counts.heapBytes();
-    }
   }
 }

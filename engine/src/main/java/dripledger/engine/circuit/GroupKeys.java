@@ -4,11 +4,10 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.state.Durable;
 import dripledger.engine.state.KeyedArena;
+import dripledger.engine.state.StateFormatException;
 import dripledger.engine.store.KeyedStore;
 import java.util.Arrays;
-import java.util.function.Consumer;
 
 /**
  * The columns of a key as words of a {@link KeyedStore}, equal words for equal keys.
@@ -63,6 +62,11 @@ final class GroupKeys {
   /** Words of null bits in front of a key of fixed size. */
   int nullWords() {
     return nullWords;
+  }
+
+  /** Whether a column of a key of fixed size is NULL. */
+  boolean isNull(long[] page, int at, int column) {
+    return nullWords > 0 && (page[at + column / 64] & 1L << column) != 0;
   }
 
   /** The one column whose slot is the whole key, or −1. */
@@ -204,33 +208,33 @@ final class GroupKeys {
     return Arrays.copyOfRange(own.bytes(), own.start(), own.start() + length);
   }
 
-  /** The key as a row of {@link #layout}, in words: their number of bytes, then the bytes. */
-  long[] packed(long[] page, int at) {
-    byte[] row = row(page, at);
-    long[] packed = new long[1 + (row.length + 7) / 8];
-    packed[0] = row.length;
-    byte[] padded = Arrays.copyOf(row, (packed.length - 1) * 8);
-    for (int i = 1; i < packed.length; i++) {
-      packed[i] = Bytes.getLong(padded, (i - 1) * 8);
+  /** The key as checkpoints save it: its words, or its row if that is of variable length. */
+  byte[] saved(long[] page, int at) {
+    if (variable) {
+      return row(page, at);
     }
-    return packed;
+    byte[] saved = new byte[8 * words];
+    for (int i = 0; i < words; i++) {
+      Bytes.putLong(saved, 8 * i, page[at + i]);
+    }
+    return saved;
   }
 
-  /** The bytes that {@link #packed} put into words. */
-  static byte[] unpacked(long[] packed) {
-    byte[] padded = new byte[(packed.length - 1) * 8];
-    for (int i = 1; i < packed.length; i++) {
-      Bytes.putLong(padded, (i - 1) * 8, packed[i]);
-    }
-    return Arrays.copyOf(padded, (int) packed[0]);
-  }
-
-  /** Writes the words of a key that is given as a row of {@link #layout}, known or new. */
-  void encodeNew(byte[] bytes, int start, int length, long[] into) {
+  /**
+   * Writes the words of a key that was {@link #saved}, known or new.
+   *
+   * @throws StateFormatException if it is a key of other columns
+   */
+  void restore(byte[] bytes, int start, int length, long[] into) {
     if (variable) {
       encodeRow(bytes, start, length, into, 0);
-    } else {
-      encodeKey(bytes, start, into);
+      return;
+    }
+    if (length != 8 * words) {
+      throw new StateFormatException("saved keys of another shape");
+    }
+    for (int i = 0; i < words; i++) {
+      into[i] = Bytes.getLong(bytes, start + 8 * i);
     }
   }
 
@@ -240,12 +244,6 @@ final class GroupKeys {
       synchronized (longKeys) {
         longKeys.remove((int) page[at + 1]);
       }
-    }
-  }
-
-  void durable(Consumer<Durable> into) {
-    if (longKeys != null) {
-      into.accept(longKeys);
     }
   }
 

@@ -26,7 +26,7 @@ import java.util.function.Consumer;
  * and its block says how many times it is there. Written by one thread; what {@link #version}
  * answers is for everybody.
  */
-public final class KeptRows implements KeptRelation, StoredRows {
+public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form {
   private static final int COUNT = 0;
 
   private final RowLayout layout;
@@ -54,13 +54,9 @@ public final class KeptRows implements KeptRelation, StoredRows {
     }
     keys = new GroupKeys(layout, stored);
     blobs = unique ? new Blobs(own) : null;
-    if (unique) {
-      blobs.giveBackChunks();
-    }
     store = new KeyedStore(own, keys.words(), 1, 64);
     store.onRelease(keys::release);
-    store.goneKey(keys::packed);
-    saved = new SavedStore(store, own, new SavedRows(this));
+    saved = new SavedStore(store, keys, own, this);
     indexes = new OrderedIndexes(keys.layout());
     finish = Finish.none(layout, key, stored);
     words = new long[keys.words()];
@@ -370,29 +366,28 @@ public final class KeptRows implements KeptRelation, StoredRows {
     return saved;
   }
 
-  /** Writes the row of a block. Any thread. */
-  void save(long[] block, StateChunks.RowsWriter writer) {
-    byte[] key = keys.row(block, 0);
+  /** The value of a unique key is its row; a row that is its own key has none. Any thread. */
+  @Override
+  public long save(long[] block, StateChunks.Writer out) {
     long state = block[keys.words()];
-    if (unique) {
-      writer.put(key, blobs.bytes(state), blobs.start(state), Blobs.length(state), 1);
-    } else {
-      writer.put(key, new byte[0], 0, 0, state);
+    if (!unique) {
+      return state;
     }
+    out.put(blobs.bytes(state), blobs.start(state), Blobs.length(state));
+    return 1;
   }
 
-  /** Puts a row in as it was saved, or takes one out. */
-  void restore(byte[] bytes, int keyAt, int keyLength, int length, long copies) {
-    keys.encodeNew(bytes, keyAt, keyLength, words);
-    long hash = store.hashOf(words, 0);
-    int known = store.find(hash, words, 0);
+  @Override
+  public void restore(long[] key, byte[] bytes, int value, int length, long copies) {
+    long hash = store.hashOf(key, 0);
+    int known = store.find(hash, key, 0);
     boolean there = known != KeyedStore.NONE && store.isLive(known);
     if (unique && there) {
       blobs.retire(store.page(known)[store.state(known)]);
     }
     if (copies != 0) {
-      long state = unique ? blobs.put(bytes, keyAt + keyLength, length) : copies;
-      int block = store.changeOrInsert(hash, words, 0);
+      long state = unique ? blobs.put(bytes, value, length) : copies;
+      int block = store.changeOrInsert(hash, key, 0);
       store.page(block)[store.state(block)] = state;
     } else if (there) {
       store.remove(known);

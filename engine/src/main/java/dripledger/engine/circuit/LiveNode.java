@@ -181,7 +181,7 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
    * @param parts chunks of each durable part
    * @throws StateFormatException if this release does not read it
    */
-  public final void restore(byte[] figures, List<List<byte[]>> parts, long nowMillis) {
+  public final void restore(byte[] figures, List<Durable.Chunks> parts, long nowMillis) {
     List<Durable> durable = durable();
     if (figures.length == 0 || figures[0] != FIGURES_VERSION || durable.size() != parts.size()) {
       throw new StateFormatException("figures of another release");

@@ -1,6 +1,5 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.Schema;
@@ -10,7 +9,6 @@ import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.util.Arrays;
-import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -140,23 +138,15 @@ final class LogRows implements KeptRelation {
         saved = to;
         Version now = new Version(0, to.rows, null);
         return sink -> {
-          StateChunks.RowsWriter writer = StateChunks.rows(sink);
-          long[] number = {from.rows};
-          now.each(
-              from.address,
-              (bytes, at, length) -> {
-                byte[] key = new byte[8]; // so that rows which are equal are still two
-                Bytes.putLong(key, 0, number[0]++);
-                writer.put(key, bytes, at, length, 1);
-              });
-          writer.end();
+          StateChunks.Writer writer = StateChunks.log(sink);
+          now.each(from.address, writer::row);
+          writer.close();
         };
       }
 
       @Override
-      public void restore(List<byte[]> saved) {
-        StateChunks.readRows(
-            saved, (bytes, at, keyLength, length, count) -> append(bytes, at + keyLength, length));
+      public void restore(Chunks chunks) {
+        StateChunks.readLog(chunks, LogRows.this::append);
         LogRows.this.saved = end();
       }
     };

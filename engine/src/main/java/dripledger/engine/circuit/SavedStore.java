@@ -1,32 +1,36 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.state.Durable;
+import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
-import java.util.List;
 
 /**
- * A keyed store as a checkpoint saves it, in whichever form its owner gives. A capture pins the
- * version it stands for; the blocks are read when it is encoded, beside the writer.
+ * A keyed store as a checkpoint saves it: an entry a key, of whatever its owner makes of the block,
+ * so that nothing in it is a place in memory. A capture pins the version it stands for; the blocks
+ * are read when it is encoded, beside the writer.
  */
 final class SavedStore implements Durable {
   private final KeyedStore store;
+  private final GroupKeys keys;
   private final Form form;
   private Versions versions;
 
   /** What blocks are saved as. */
   interface Form {
-    /** Writes keys that went, and blocks that changed and are readable at a version. */
-    void encode(KeyedStore.Saved saved, long version, ChunkSink sink);
+    /** Writes the value of an entry; the pinned version shows what the words refer to. */
+    long save(long[] block, StateChunks.Writer out);
 
-    /** Puts everything in as it was saved. */
-    void restore(List<byte[]> chunks);
+    /** Puts an entry in as it was saved, or takes it out if its count is 0. */
+    void restore(long[] key, byte[] bytes, int value, int length, long count);
   }
 
-  SavedStore(KeyedStore store, Versions versions, Form form) {
+  SavedStore(KeyedStore store, GroupKeys keys, Versions versions, Form form) {
     this.store = store;
+    this.keys = keys;
     this.versions = versions;
     this.form = form;
+    store.goneKey(keys::saved);
   }
 
   /** Goes over to another clock. */
@@ -44,7 +48,7 @@ final class SavedStore implements Durable {
     return new Capture() {
       @Override
       public void encode(ChunkSink sink) {
-        form.encode(saved, pin.version(), sink);
+        SavedStore.this.encode(saved, pin.version(), sink);
       }
 
       @Override
@@ -54,9 +58,31 @@ final class SavedStore implements Durable {
     };
   }
 
+  private void encode(KeyedStore.Saved saved, long version, ChunkSink sink) {
+    StateChunks.Writer writer = StateChunks.entries(sink);
+    for (byte[] gone : saved.gone()) {
+      writer.key(gone, 0, gone.length).end(0);
+    }
+    store.changedSince(
+        saved.after(),
+        version,
+        block -> {
+          byte[] key = keys.saved(block, 0);
+          writer.key(key, 0, key.length);
+          writer.end(form.save(block, writer));
+        });
+    writer.close();
+  }
+
   @Override
-  public void restore(List<byte[]> chunks) {
-    form.restore(chunks);
+  public void restore(Chunks chunks) {
+    long[] key = new long[keys.words()];
+    StateChunks.readEntries(
+        chunks,
+        (bytes, at, keyLength, length, count) -> {
+          keys.restore(bytes, at, keyLength, key);
+          form.restore(key, bytes, at + keyLength, length, count);
+        });
     versions.publish();
     store.saved();
   }

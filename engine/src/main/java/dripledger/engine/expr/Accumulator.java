@@ -29,6 +29,11 @@ public interface Accumulator {
     return false;
   }
 
+  /** The word of the state that refers to a blob, or 0 in it, or −1 if there is no such word. */
+  default int blobWord() {
+    return -1;
+  }
+
   /** Gives blobs back before the group is removed. */
   default void release(long[] state, int stateAt, Blobs blobs) {}
 }

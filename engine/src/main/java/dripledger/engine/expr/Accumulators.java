@@ -205,6 +205,11 @@ public final class Accumulators {
     }
 
     @Override
+    public int blobWord() {
+      return 0;
+    }
+
+    @Override
     public boolean canFail() {
       return true;
     }
@@ -385,6 +390,11 @@ public final class Accumulators {
     @Override
     public int stateWords() {
       return 3;
+    }
+
+    @Override
+    public int blobWord() {
+      return 2;
     }
 
     @Override

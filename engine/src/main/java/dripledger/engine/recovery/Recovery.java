@@ -18,6 +18,7 @@ import dripledger.engine.plan.PlanCut;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateFormatException;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -198,9 +199,10 @@ public final class Recovery {
       return false;
     }
     try {
-      List<List<byte[]>> parts = new ArrayList<>();
+      List<Durable.Chunks> parts = new ArrayList<>();
       for (int part = 0; part < state.parts(); part++) {
-        parts.add(store.read(node.id(), part));
+        int number = part;
+        parts.add(sink -> store.read(node.id(), number, sink));
       }
       node.restore(state.figures(), parts, System.currentTimeMillis());
       checkpointer.restored(node.id());

@@ -15,7 +15,6 @@ public final class Blobs implements Versions.Versioned {
   private final ArrayDeque<Retired> retired = new ArrayDeque<>();
   private long[] going = new long[16];
   private int goingCount;
-  private boolean givesBack;
   private long retiredBytes;
 
   private record Retired(long version, long[] places) {}
@@ -41,7 +40,6 @@ public final class Blobs implements Versions.Versioned {
   public long put(byte[] bytes, int from, int length) {
     int address = arena.allocate(Math.max(1, length));
     System.arraycopy(bytes, from, arena.chunk(address), arena.offset(address), length);
-    arena.changed(address, length);
     return (long) address << 32 | length;
   }
 
@@ -94,24 +92,12 @@ public final class Blobs implements Versions.Versioned {
         arena.free((int) (place >>> 32), Math.max(1, (int) place));
       }
     }
-    if (givesBack) {
-      arena.giveBack();
-    }
+    arena.giveBack();
   }
 
   @Override
   public long heldBackBytes() {
     return retiredBytes;
-  }
-
-  /** From now on chunks without values go back to the heap; for values not saved by place. */
-  public void giveBackChunks() {
-    givesBack = true;
-  }
-
-  /** The values as saved by checkpoints: places stay what they are. */
-  public ByteArena arena() {
-    return arena;
   }
 
   public long heapBytes() {

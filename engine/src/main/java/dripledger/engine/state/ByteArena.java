@@ -1,26 +1,17 @@
 package dripledger.engine.state;
 
 import dripledger.engine.row.Bytes;
-import java.util.ArrayList;
 import java.util.Arrays;
-import java.util.List;
 
 /**
  * Byte blocks in large chunks, addressed by an int: the block's place in units of four bytes, so
  * that 16 GiB can be addressed. A freed block is kept for the next of its size class; a block never
  * moves. The first chunk starts small and grows, so that a small state costs little. Single writer.
- *
- * <p>Saved by pages of {@link #PAGE_BYTES}: blocks handed out or given back are noted as changed;
- * who writes into a block later notes it with {@link #changed}. A capture copies the changed pages.
  */
-public final class ByteArena implements Durable {
+public final class ByteArena {
   /** The largest block: one chunk. */
   public static final int MAX_BLOCK = 1 << 20;
 
-  /** What is saved at once: small, so that a few changed blocks cost few bytes. */
-  static final int PAGE_BYTES = 1 << 10;
-
-  private static final int PAGE_SHIFT = 10;
   private static final int UNIT_SHIFT = 2;
   private static final int CHUNK_SHIFT = 20;
   private static final int UNITS_SHIFT = CHUNK_SHIFT - UNIT_SHIFT;
@@ -32,8 +23,6 @@ public final class ByteArena implements Durable {
   private int chunkCount = 1;
   private int last; // the chunk that is filled
   private int[] ends = {4}; // bytes used of each chunk; address 0 is never handed out: it is "none"
-  private long[] dirty = new long[16]; // a bit a page
-  private boolean anyDirty;
   private final int[] freeHead = new int[SMALL_CLASSES + 21];
   private long freeBytes;
   private int[] used = new int[1]; // bytes of each chunk that are in use
@@ -77,7 +66,6 @@ public final class ByteArena implements Durable {
       freeHead[sizeClass] = Bytes.getInt(chunk(head), offset(head));
       freeBytes -= size;
       used[head >>> UNITS_SHIFT] += size;
-      changed(head, size);
       return head;
     }
     if (ends[last] + size > chunks[last].length && !growLast(size)) {
@@ -89,7 +77,6 @@ public final class ByteArena implements Durable {
     int address = (last << UNITS_SHIFT) | (ends[last] >>> UNIT_SHIFT);
     ends[last] += size;
     used[last] += size;
-    changed(address, size);
     return address;
   }
 
@@ -109,17 +96,13 @@ public final class ByteArena implements Durable {
       chunks = Arrays.copyOf(chunks, chunkCount * 2);
       used = Arrays.copyOf(used, chunkCount * 2);
       ends = Arrays.copyOf(ends, chunkCount * 2);
-      dirty = Arrays.copyOf(dirty, chunkCount * 2 * 16);
     }
     last = chunkCount;
     chunks[chunkCount++] = new byte[1 << CHUNK_SHIFT];
     chunkBytes += 1 << CHUNK_SHIFT;
   }
 
-  /**
-   * Gives chunks of which nothing is in use back to the heap, if most of the arena is free. Of use
-   * where blocks are not saved by their places.
-   */
+  /** Gives chunks of which nothing is in use back to the heap, if most of the arena is free. */
   public void giveBack() {
     if (freeBytes <= chunkBytes / 2 || freeBytes < GIVEN_BACK_FROM) {
       return;
@@ -155,16 +138,6 @@ public final class ByteArena implements Durable {
     return used[chunk] == 0 && chunk != last && chunk != 0;
   }
 
-  /** Notes that bytes of a block have been written, for the next capture. */
-  public void changed(int address, int bytes) {
-    anyDirty = true;
-    int first = address >>> (PAGE_SHIFT - UNIT_SHIFT);
-    int last = (int) (((address & 0xFFFFFFFFL) * 4 + bytes - 1) >>> PAGE_SHIFT);
-    for (int page = first; page <= last; page++) {
-      dirty[page >>> 6] |= 1L << page;
-    }
-  }
-
   private boolean growLast(int size) {
     int length = chunks[last].length;
     if (length == 1 << CHUNK_SHIFT || ends[last] + size > 1 << CHUNK_SHIFT) {
@@ -180,7 +153,6 @@ public final class ByteArena implements Durable {
   public void free(int address, int bytes) {
     int sizeClass = sizeClass(bytes);
     Bytes.putInt(chunk(address), offset(address), freeHead[sizeClass]);
-    changed(address, 4);
     freeHead[sizeClass] = address;
     freeBytes += classBytes(sizeClass);
     used[address >>> UNITS_SHIFT] -= classBytes(sizeClass);
@@ -189,127 +161,6 @@ public final class ByteArena implements Durable {
   /** Bytes in freed blocks that wait for reuse. */
   public long freeBytes() {
     return freeBytes;
-  }
-
-  /** What a block asked for with this many bytes takes up. */
-  int blockBytes(int bytes) {
-    return classBytes(sizeClass(bytes));
-  }
-
-  /** Is asked how long the block at an address is, from its content. */
-  @FunctionalInterface
-  interface BlockLength {
-    int of(int address);
-  }
-
-  /** Visits the blocks in use; only of use to an owner who can tell their lengths. */
-  void forEachBlock(BlockLength length) {
-    long[] free = freeBlocks();
-    int next = 0;
-    for (int c = 0; c < chunkCount; c++) {
-      for (int at = c == 0 ? 4 : 0; at < ends[c]; ) {
-        int address = (c << UNITS_SHIFT) | (at >>> UNIT_SHIFT);
-        if (next < free.length && (int) (free[next] >>> 16) == address) {
-          at += classBytes((int) (free[next++] & 0xFFFF));
-        } else {
-          at += blockBytes(length.of(address));
-        }
-      }
-    }
-  }
-
-  /** Address and size class of every freed block, in address order. */
-  private long[] freeBlocks() {
-    long[] blocks = new long[16];
-    int count = 0;
-    for (int c = 0; c < freeHead.length; c++) {
-      for (int at = freeHead[c]; at != 0; at = Bytes.getInt(chunk(at), offset(at))) {
-        if (count == blocks.length) {
-          blocks = Arrays.copyOf(blocks, count * 2);
-        }
-        blocks[count++] = (at & 0xFFFFFFFFL) << 16 | c;
-      }
-    }
-    blocks = Arrays.copyOf(blocks, count);
-    Arrays.sort(blocks);
-    return blocks;
-  }
-
-  /**
-   * The shape is {@code chunk count | length of the first chunk | size classes | heads of the free
-   * lists | bytes used of each chunk}, ints all.
-   */
-  @Override
-  public Capture capture(boolean whole) {
-    if (!whole && !anyDirty) {
-      return null;
-    }
-    List<byte[]> chunksOut = new ArrayList<>();
-    StateChunks.Builder shape = new StateChunks.Builder(StateChunks.ARENA, chunksOut::add);
-    shape.putInt(chunkCount).putInt(chunks[0].length).putInt(freeHead.length);
-    for (int head : freeHead) {
-      shape.putInt(head);
-    }
-    for (int c = 0; c < chunkCount; c++) {
-      shape.putInt(ends[c]);
-    }
-    shape.end();
-    StateChunks.Builder pages = new StateChunks.Builder(StateChunks.PAGES, chunksOut::add);
-    for (int c = 0; c < chunkCount; c++) {
-      for (int from = 0; from < ends[c]; from += PAGE_BYTES) {
-        int page = (c << (CHUNK_SHIFT - PAGE_SHIFT)) + (from >>> PAGE_SHIFT);
-        if (whole || (dirty[page >>> 6] & 1L << page) != 0) {
-          int length = Math.min(PAGE_BYTES, ends[c] - from);
-          pages.putInt(page).putInt(length).put(chunks[c], from, length);
-          pages.cut();
-        }
-      }
-    }
-    pages.end();
-    Arrays.fill(dirty, 0);
-    anyDirty = false;
-    return sink -> chunksOut.forEach(sink::chunk);
-  }
-
-  @Override
-  public void restore(List<byte[]> saved) {
-    byte[] shape = null;
-    for (byte[] chunk : saved) {
-      shape = StateChunks.form(chunk) == StateChunks.ARENA ? chunk : shape;
-    }
-    if (shape == null || Bytes.getInt(shape, StateChunks.HEADER + 8) != freeHead.length) {
-      throw new StateFormatException("the shape of an arena is expected here");
-    }
-    int at = StateChunks.HEADER;
-    int count = Bytes.getInt(shape, at);
-    chunks[0] = new byte[Bytes.getInt(shape, at + 4)];
-    chunkBytes = chunks[0].length;
-    at += 12;
-    for (int c = 0; c < freeHead.length; c++, at += 4) {
-      freeHead[c] = Bytes.getInt(shape, at);
-    }
-    while (chunkCount < count) {
-      addChunk();
-    }
-    for (int c = 0; c < count; c++, at += 4) {
-      ends[c] = Bytes.getInt(shape, at);
-      used[c] = ends[c];
-    }
-    for (byte[] chunk : saved) {
-      if (StateChunks.form(chunk) == StateChunks.PAGES) {
-        StateChunks.forEachPage(
-            chunk,
-            (number, from, length) -> {
-              byte[] target = chunks[number >>> (CHUNK_SHIFT - PAGE_SHIFT)];
-              int to = (number & ((1 << (CHUNK_SHIFT - PAGE_SHIFT)) - 1)) << PAGE_SHIFT;
-              System.arraycopy(chunk, from, target, to, Math.min(length, target.length - to));
-            });
-      }
-    }
-    for (long block : freeBlocks()) {
-      freeBytes += classBytes((int) (block & 0xFFFF));
-      used[(int) (block >>> 16) >>> UNITS_SHIFT] -= classBytes((int) (block & 0xFFFF));
-    }
   }
 
   /** Heap held, in bytes. */

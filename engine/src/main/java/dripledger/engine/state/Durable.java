@@ -1,6 +1,6 @@
 package dripledger.engine.state;
 
-import java.util.List;
+import java.util.function.Consumer;
 
 /**
  * State that can be saved piece by piece. What is saved of one state is a list of chunks, oldest
@@ -19,10 +19,9 @@ public interface Durable {
   /**
    * Becomes what was saved. Called once, before anything else.
    *
-   * @param chunks as {@link Capture#encode} gave them, oldest first, or merged
-   * @throws StateFormatException if they are not of a form this release reads
+   * @throws StateFormatException if it is not of a form this release reads
    */
-  void restore(List<byte[]> chunks);
+  void restore(Chunks chunks);
 
   /** What a capture noted. Encoding may happen later, on another thread, and again. */
   interface Capture {
@@ -38,5 +37,11 @@ public interface Durable {
   interface ChunkSink {
     /** The array is the sink's to keep. */
     void chunk(byte[] bytes);
+  }
+
+  /** Chunks as {@link Capture#encode} gave them, oldest first, or merged; read one at a time. */
+  @FunctionalInterface
+  interface Chunks {
+    void forEach(Consumer<byte[]> sink);
   }
 }

@@ -1,7 +1,6 @@
 package dripledger.engine.state;
 
 import dripledger.engine.row.Bytes;
-import java.util.List;
 
 /**
  * A hash table from byte keys to values of one fixed size, both inline in a {@link ByteArena} of
@@ -13,7 +12,7 @@ import java.util.List;
  * bench aggregation} prints what a key costs. An entry is {@code [key length:int] | key | value}.
  * Entries do not move. Single writer.
  */
-public final class KeyedArena implements Durable {
+public final class KeyedArena {
   private static final double MAX_LOAD = 0.7;
 
   private final ByteArena arena = new ByteArena();
@@ -52,11 +51,6 @@ public final class KeyedArena implements Durable {
   /** Where the key starts within {@link #chunk}. */
   public int keyAt(int entry) {
     return keyOffset(arena.offset(entry));
-  }
-
-  /** Notes that the caller is about to write into the entry's value. */
-  public void changed(int entry) {
-    arena.changed(entry, entryBytes(keyLength(entry)));
   }
 
   public int keyLength(int entry) {
@@ -174,33 +168,6 @@ public final class KeyedArena implements Durable {
     slots = larger;
     mask = largerMask;
     growAt = (int) (larger.length * MAX_LOAD);
-  }
-
-  @Override
-  public Capture capture(boolean whole) {
-    return arena.capture(whole);
-  }
-
-  /** The entries come back as they were; the table is made again from them. */
-  @Override
-  public void restore(List<byte[]> chunks) {
-    arena.restore(chunks);
-    arena.forEachBlock(
-        entry -> {
-          byte[] chunk = arena.chunk(entry);
-          int offset = arena.offset(entry);
-          int length = keyLength(chunk, offset);
-          long tag = Bytes.hash(chunk, keyOffset(offset), length) >>> 32;
-          int at = (int) tag & mask;
-          while (slots[at] != 0) {
-            at = (at + 1) & mask;
-          }
-          slots[at] = (tag << 32) | (entry & 0xFFFFFFFFL);
-          if (++size > growAt) {
-            grow();
-          }
-          return entryBytes(length);
-        });
   }
 
   /** Visits every entry, in no order. */

@@ -1,14 +1,9 @@
 package dripledger.engine.state;
 
 import dripledger.engine.row.Bytes;
-import dripledger.engine.store.KeyedStore;
-import dripledger.engine.store.Versions;
-import java.nio.ByteBuffer;
 import java.util.ArrayList;
-import java.util.LinkedHashMap;
+import java.util.Arrays;
 import java.util.List;
-import java.util.Map;
-import java.util.TreeMap;
 import java.util.zip.CRC32C;
 
 /**
@@ -16,17 +11,9 @@ import java.util.zip.CRC32C;
  * (CRC-32C) of what follows; numbers are little-endian.
  *
  * <ul>
- *   <li>{@code ARENA}: the shape of a {@link ByteArena} (see there), one a capture. The newest
- *       counts.
- *   <li>{@code PAGES}: pages of an arena, each {@code number:int | length:int | bytes}. The newest
- *       of a number counts.
- *   <li>{@code KEYED}: blocks of a keyed store, {@code key words:int | state words:int}, then each
- *       {@code 1:byte | key | state} or, for a key that went, {@code 0:byte | key}. The newest of a
- *       key counts.
- *   <li>{@code ROWS}: rows of a relation, {@code key length:int | row length:int | count:long | key
- *       | row} each; a count of 0 is a key that went. The newest of a key counts.
- *   <li>{@code BAG}: changes to a {@link SortedBag}, each {@code key length:int | length:int |
- *       weight:long | bytes}. They add up.
+ *   <li>{@code ENTRIES}: {@code key length:int | value length:int | count:long | key | value} each;
+ *       a count of 0 is a key that went. The newest of a key counts.
+ *   <li>{@code LOG}: {@code length:int | row} each, one after the other.
  * </ul>
  *
  * <p>So the chunks of many captures can be merged into those of one without knowing what the state
@@ -36,21 +23,19 @@ public final class StateChunks {
   /** The length chunks are cut at, in bytes before compression. */
   public static final int MAX_BYTES = 1 << 20;
 
-  static final byte ARENA = 1;
-  static final byte PAGES = 2;
-  static final byte BAG = 3;
-  static final byte KEYED = 4;
-  static final byte ROWS = 5;
-  private static final byte VERSION = 3;
+  private static final byte ENTRIES = 1;
+  private static final byte LOG = 2;
+  private static final byte VERSION = 4;
   private static final int SUM = 2; // where the checksum is
-  static final int HEADER = 6;
-  private static final int ROW_HEADER = 16; // of an entry of ROWS
+  private static final int HEADER = 6;
+  private static final int ENTRY_HEADER = 16;
+  private static final int COUNT = 8; // where it is within the header of an entry
 
   private StateChunks() {}
 
   /** The form of a chunk. */
-  static byte form(byte[] chunk) {
-    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ARENA || chunk[0] > ROWS) {
+  private static byte form(byte[] chunk) {
+    if (chunk.length < HEADER || chunk[1] != VERSION || chunk[0] < ENTRIES || chunk[0] > LOG) {
       throw new StateFormatException(
           "saved state of form "
               + (chunk.length < HEADER ? "?" : chunk[0] + "." + chunk[1])
@@ -62,20 +47,38 @@ public final class StateChunks {
     return chunk[0];
   }
 
+  private static void require(byte[] chunk, byte form) {
+    if (form(chunk) != form) {
+      throw new StateFormatException("saved state of another form");
+    }
+  }
+
   private static int checksum(byte[] chunk, int end) {
     CRC32C sum = new CRC32C();
     sum.update(chunk, HEADER, end - HEADER);
     return (int) sum.getValue();
   }
 
-  /** A chunk being written. */
-  static final class Builder {
+  /** Writes entries by key. */
+  public static Writer entries(Durable.ChunkSink sink) {
+    return new Writer(ENTRIES, sink);
+  }
+
+  /** Writes rows of a log: an entry is a row, and has neither key nor count. */
+  public static Writer log(Durable.ChunkSink sink) {
+    return new Writer(LOG, sink);
+  }
+
+  /** Writes chunks, entry by entry. One thread. */
+  public static final class Writer {
     private final byte form;
     private final Durable.ChunkSink sink;
     private byte[] bytes = new byte[4096];
     private int size;
+    private int entry; // where the entry being written starts
+    private int value;
 
-    Builder(byte form, Durable.ChunkSink sink) {
+    private Writer(byte form, Durable.ChunkSink sink) {
       this.form = form;
       this.sink = sink;
       begin();
@@ -89,343 +92,203 @@ public final class StateChunks {
 
     private void ensure(int more) {
       if (bytes.length - size < more) {
-        bytes = java.util.Arrays.copyOf(bytes, Math.max(size + more, bytes.length * 2));
+        bytes = Arrays.copyOf(bytes, Math.max(size + more, bytes.length * 2));
       }
     }
 
-    Builder putInt(int value) {
-      ensure(4);
-      Bytes.putInt(bytes, size, value);
-      size += 4;
+    /** Begins an entry. */
+    public Writer key(byte[] source, int from, int length) {
+      entry = size;
+      ensure(ENTRY_HEADER);
+      Bytes.putInt(bytes, size, length);
+      size += ENTRY_HEADER;
+      put(source, from, length);
+      value = size;
       return this;
     }
 
-    Builder putLong(long value) {
-      ensure(8);
-      Bytes.putLong(bytes, size, value);
-      size += 8;
-      return this;
-    }
-
-    Builder put(byte[] source, int from, int length) {
+    /** Appends to the value of the entry. */
+    public Writer put(byte[] source, int from, int length) {
       ensure(length);
       System.arraycopy(source, from, bytes, size, length);
       size += length;
       return this;
     }
 
-    Builder putByte(byte value) {
-      ensure(1);
-      bytes[size++] = value;
+    /** Appends to the value of the entry. */
+    public Writer putLong(long word) {
+      ensure(8);
+      Bytes.putLong(bytes, size, word);
+      size += 8;
       return this;
     }
 
-    boolean isEmpty() {
-      return size == HEADER;
+    /** Appends to the value of the entry. */
+    public Writer putInt(int word) {
+      ensure(4);
+      Bytes.putInt(bytes, size, word);
+      size += 4;
+      return this;
     }
 
-    /** Hands the chunk on if it is long enough. */
-    void cut() {
+    /** Ends the entry: it is there {@code count} times, and not at all if that is 0. */
+    public void end(long count) {
+      Bytes.putInt(bytes, entry + 4, size - value);
+      Bytes.putLong(bytes, entry + COUNT, count);
+      cut();
+    }
+
+    /** A row of a log. */
+    public void row(byte[] source, int from, int length) {
+      putInt(length).put(source, from, length);
+      cut();
+    }
+
+    private void entry(byte[] chunk, int at, int length) {
+      put(chunk, at, length);
+      cut();
+    }
+
+    private void cut() {
       if (size >= MAX_BYTES) {
-        end();
+        close();
       }
     }
 
     /** Hands on what there is. */
-    void end() {
+    public void close() {
       if (size > HEADER) {
         Bytes.putInt(bytes, SUM, checksum(bytes, size));
-        sink.chunk(java.util.Arrays.copyOf(bytes, size));
+        sink.chunk(Arrays.copyOf(bytes, size));
         begin();
       }
     }
   }
 
-  /** Merges the chunks of many captures of one state, oldest first, into those of one. */
-  public static List<byte[]> merge(List<byte[]> chunks) {
-    List<byte[]> out = new ArrayList<>();
-    byte[] arena = null;
-    Map<Integer, byte[]> pages = new TreeMap<>();
-    BagBatch batch = new BagBatch();
-    SortedBag bag = SortedBag.EMPTY;
-    if (!chunks.isEmpty() && form(chunks.get(0)) == KEYED) {
-      return mergeKeyed(chunks);
-    }
-    if (!chunks.isEmpty() && form(chunks.get(0)) == ROWS) {
-      return mergeRows(chunks);
-    }
-    for (byte[] chunk : chunks) {
-      switch (form(chunk)) {
-        case ARENA -> arena = chunk;
-        case PAGES ->
-            forEachPage(
-                chunk,
-                (number, at, length) ->
-                    pages.put(number, java.util.Arrays.copyOfRange(chunk, at, at + length)));
-        default -> bag = applyBag(bag, chunk, batch);
-      }
-    }
-    if (arena != null) {
-      out.add(arena);
-      Builder builder = new Builder(PAGES, out::add);
-      pages.forEach(
-          (number, page) -> {
-            builder.putInt(number).putInt(page.length).put(page, 0, page.length);
-            builder.cut();
-          });
-      builder.end();
-    }
-    encodeDifference(SortedBag.EMPTY, bag, out::add);
-    return out;
+  /** Takes an entry: its key at a place, the value behind it. */
+  @FunctionalInterface
+  public interface EntrySink {
+    void entry(byte[] bytes, int key, int keyLength, int valueLength, long count);
   }
 
-  private static List<byte[]> mergeKeyed(List<byte[]> chunks) {
-    int keyWords = Bytes.getInt(chunks.get(0), HEADER);
-    int stateWords = Bytes.getInt(chunks.get(0), HEADER + 4);
-    Versions versions = Versions.once();
-    KeyedStore store = new KeyedStore(versions, keyWords, stateWords, 64);
-    readKeyed(chunks, keyWords, stateWords, store::restore, store::forget);
-    versions.publish();
-    List<byte[]> out = new ArrayList<>();
-    KeyedWriter writer = keyed(keyWords, stateWords, out::add);
-    store.changedSince(0, 1, writer::put);
-    writer.end();
-    return out;
-  }
-
-  /** Where the newest entry of a key is. */
-  private record Place(byte[] chunk, int at) {}
-
-  private static List<byte[]> mergeRows(List<byte[]> chunks) {
-    Map<ByteBuffer, Place> newest = new LinkedHashMap<>();
-    for (byte[] chunk : chunks) {
-      forEachRow(
-          chunk,
-          (bytes, at, keyLength, length, count) -> {
-            ByteBuffer key = ByteBuffer.wrap(bytes, at, keyLength);
-            if (count == 0) {
-              newest.remove(key);
-            } else {
-              newest.put(key, new Place(bytes, at - ROW_HEADER));
-            }
-          });
-    }
-    List<byte[]> out = new ArrayList<>();
-    Builder builder = new Builder(ROWS, out::add);
-    for (Place place : newest.values()) {
-      int length = Bytes.getInt(place.chunk, place.at) + Bytes.getInt(place.chunk, place.at + 4);
-      builder.put(place.chunk, place.at, ROW_HEADER + length);
-      builder.cut();
-    }
-    builder.end();
-    return out;
-  }
-
-  /** Writes rows with their keys. */
-  public static RowsWriter rows(Durable.ChunkSink sink) {
-    return new RowsWriter(sink);
-  }
-
-  /** Writes {@link #ROWS} chunks. */
-  public static final class RowsWriter {
-    private final Builder builder;
-
-    private RowsWriter(Durable.ChunkSink sink) {
-      builder = new Builder(ROWS, sink);
-    }
-
-    /**
-     * A row as it is, or a key that went.
-     *
-     * @param count how many times it is there, 0 if it went
-     */
-    public void put(byte[] key, byte[] row, int from, int length, long count) {
-      builder.putInt(key.length).putInt(length).putLong(count);
-      builder.put(key, 0, key.length).put(row, from, length);
-      builder.cut();
-    }
-
-    /** Hands on what there is. */
-    public void end() {
-      builder.end();
-    }
-  }
-
-  /** Takes a row: its key at a place, the row behind it. */
+  /** Takes a row at a place. */
   @FunctionalInterface
   public interface RowSink {
-    void row(byte[] bytes, int key, int keyLength, int length, long count);
+    void row(byte[] bytes, int at, int length);
   }
 
   /**
-   * Reads rows in order.
+   * Reads entries in order.
    *
    * @throws StateFormatException if they are of another form
    */
-  public static void readRows(List<byte[]> chunks, RowSink sink) {
-    for (byte[] chunk : chunks) {
-      if (form(chunk) != ROWS) {
-        throw new StateFormatException("saved rows are expected here");
-      }
-      forEachRow(chunk, sink);
+  public static void readEntries(Durable.Chunks chunks, EntrySink sink) {
+    chunks.forEach(
+        chunk -> {
+          require(chunk, ENTRIES);
+          forEachEntry(chunk, sink);
+        });
+  }
+
+  private static void forEachEntry(byte[] chunk, EntrySink sink) {
+    for (int at = HEADER; at < chunk.length; ) {
+      int keyLength = Bytes.getInt(chunk, at);
+      int length = Bytes.getInt(chunk, at + 4);
+      sink.entry(chunk, at + ENTRY_HEADER, keyLength, length, Bytes.getLong(chunk, at + COUNT));
+      at += ENTRY_HEADER + keyLength + length;
     }
+  }
+
+  /**
+   * Reads the rows of a log in order.
+   *
+   * @throws StateFormatException if they are of another form
+   */
+  public static void readLog(Durable.Chunks chunks, RowSink sink) {
+    chunks.forEach(
+        chunk -> {
+          require(chunk, LOG);
+          forEachRow(chunk, sink);
+        });
   }
 
   private static void forEachRow(byte[] chunk, RowSink sink) {
     for (int at = HEADER; at < chunk.length; ) {
-      int keyLength = Bytes.getInt(chunk, at);
-      int length = Bytes.getInt(chunk, at + 4);
-      sink.row(chunk, at + ROW_HEADER, keyLength, length, Bytes.getLong(chunk, at + 8));
-      at += ROW_HEADER + keyLength + length;
+      int length = Bytes.getInt(chunk, at);
+      sink.row(chunk, at + 4, length);
+      at += 4 + length;
     }
-  }
-
-  /** Writes blocks of a keyed store. */
-  public static KeyedWriter keyed(int keyWords, int stateWords, Durable.ChunkSink sink) {
-    return new KeyedWriter(keyWords, stateWords, sink);
-  }
-
-  /** Writes {@link #KEYED} chunks. */
-  public static final class KeyedWriter {
-    private final int keyWords;
-    private final int stateWords;
-    private final Builder builder;
-
-    private KeyedWriter(int keyWords, int stateWords, Durable.ChunkSink sink) {
-      this.keyWords = keyWords;
-      this.stateWords = stateWords;
-      builder = new Builder(KEYED, sink);
-    }
-
-    /** A key that went. */
-    public void gone(long[] key) {
-      write((byte) 0, key, keyWords);
-    }
-
-    /** A block as it is: key words, then state words. */
-    public void put(long[] words) {
-      write((byte) 1, words, keyWords + stateWords);
-    }
-
-    private void write(byte what, long[] words, int count) {
-      if (builder.isEmpty()) {
-        builder.putInt(keyWords).putInt(stateWords);
-      }
-      builder.putByte(what);
-      for (int i = 0; i < count; i++) {
-        builder.putLong(words[i]);
-      }
-      builder.cut();
-    }
-
-    /** Hands on what there is. */
-    public void end() {
-      builder.end();
-    }
-  }
-
-  /** Takes the words of a block, or of a key, from a place on. */
-  @FunctionalInterface
-  public interface WordSink {
-    void words(long[] words, int at);
   }
 
   /**
-   * Reads blocks of a keyed store, in order.
+   * Merges the chunks of many captures of one state into those of one. Entries are gathered a slice
+   * of the keys at a time, so that no more than {@code maxBytes} of them are held; a log is copied
+   * through.
    *
-   * @throws StateFormatException if they are of a store of another shape
+   * @param chunks read once a slice
+   * @param bytes how long the chunks are together
+   * @param fromStart whether nothing is older: then keys that went leave no trace
    */
-  public static void readKeyed(
-      List<byte[]> chunks, int keyWords, int stateWords, WordSink put, WordSink gone) {
-    long[] words = new long[keyWords + stateWords];
-    for (byte[] chunk : chunks) {
-      boolean fits =
-          form(chunk) == KEYED
-              && chunk.length >= HEADER + 8
-              && Bytes.getInt(chunk, HEADER) == keyWords
-              && Bytes.getInt(chunk, HEADER + 4) == stateWords;
-      if (!fits) {
-        throw new StateFormatException("saved groups of another shape");
-      }
-      for (int at = HEADER + 8; at < chunk.length; ) {
-        boolean there = chunk[at++] == 1;
-        int count = there ? keyWords + stateWords : keyWords;
-        for (int i = 0; i < count; i++, at += 8) {
-          words[i] = Bytes.getLong(chunk, at);
-        }
-        (there ? put : gone).words(words, 0);
-      }
+  public static void merge(
+      Durable.Chunks chunks, long bytes, long maxBytes, boolean fromStart, Durable.ChunkSink sink) {
+    int slices = (int) Math.max(1, (bytes + maxBytes - 1) / maxBytes);
+    Writer log = log(sink);
+    Writer entries = entries(sink);
+    for (int slice = 0; slice < slices; slice++) {
+      Slice newest = new Slice(slice, slices);
+      boolean first = slice == 0;
+      chunks.forEach(
+          chunk -> {
+            if (form(chunk) == ENTRIES) {
+              forEachEntry(chunk, newest);
+            } else if (first) {
+              forEachRow(chunk, log::row);
+            }
+          });
+      newest.give(fromStart, entries);
     }
+    log.close();
+    entries.close();
   }
 
-  interface PageSink {
-    void page(int number, int at, int length);
-  }
+  /** The newest entries of some of the keys, in the order the keys came. */
+  private static final class Slice implements EntrySink {
+    private final int number;
+    private final int slices;
+    private final KeyedArena places = new KeyedArena(-1, 4);
+    private final List<byte[]> entries = new ArrayList<>();
 
-  static void forEachPage(byte[] chunk, PageSink sink) {
-    for (int at = HEADER; at < chunk.length; ) {
-      int number = Bytes.getInt(chunk, at);
-      int length = Bytes.getInt(chunk, at + 4);
-      sink.page(number, at + 8, length);
-      at += 8 + length;
-    }
-  }
-
-  static SortedBag applyBag(SortedBag bag, byte[] chunk, BagBatch batch) {
-    for (int at = HEADER; at < chunk.length; ) {
-      int keyLength = Bytes.getInt(chunk, at);
-      int length = Bytes.getInt(chunk, at + 4);
-      long weight = Bytes.getLong(chunk, at + 8);
-      batch.add(chunk, at + 16, keyLength, chunk, at + 16 + keyLength, length - keyLength, weight);
-      at += 16 + length;
-    }
-    SortedBag applied = bag.apply(batch);
-    batch.clear();
-    return applied;
-  }
-
-  static void encodeDifference(SortedBag older, SortedBag newer, Durable.ChunkSink sink) {
-    Builder builder = new Builder(BAG, sink);
-    newer.differenceFrom(
-        older,
-        (bytes, from, keyEnd, to, weight) -> {
-          builder.putInt(keyEnd - from).putInt(to - from).putLong(weight);
-          builder.put(bytes, from, to - from);
-          builder.cut();
-        });
-    builder.end();
-  }
-
-  /** A bag kept by its owner in a field, made durable. Differences are found when encoding. */
-  public abstract static class DurableBag implements Durable {
-    private SortedBag saved = SortedBag.EMPTY;
-
-    /** The bag as it is now. */
-    protected abstract SortedBag current();
-
-    /** Replaces the bag. */
-    protected abstract void replace(SortedBag bag);
-
-    @Override
-    public final Capture capture(boolean whole) {
-      SortedBag older = whole ? SortedBag.EMPTY : saved;
-      SortedBag newer = current();
-      saved = newer;
-      return older == newer ? null : sink -> encodeDifference(older, newer, sink);
+    Slice(int number, int slices) {
+      this.number = number;
+      this.slices = slices;
     }
 
     @Override
-    public final void restore(List<byte[]> chunks) {
-      SortedBag bag = SortedBag.EMPTY;
-      BagBatch batch = new BagBatch();
-      for (byte[] chunk : chunks) {
-        if (form(chunk) != BAG) {
-          throw new StateFormatException("saved rows are expected here");
-        }
-        bag = applyBag(bag, chunk, batch);
+    public void entry(byte[] bytes, int key, int keyLength, int valueLength, long count) {
+      long hash = Bytes.hash(bytes, key, keyLength);
+      if (Integer.remainderUnsigned((int) hash, slices) != number) {
+        return;
       }
-      saved = bag;
-      replace(bag);
+      int place = places.findOrInsert(bytes, key, keyLength, hash);
+      byte[] chunk = places.chunk(place);
+      int at = places.valueAt(place);
+      int end = key + keyLength + valueLength;
+      byte[] entry = Arrays.copyOfRange(bytes, key - ENTRY_HEADER, end);
+      int known = Bytes.getInt(chunk, at);
+      if (known == 0) {
+        entries.add(entry);
+        Bytes.putInt(chunk, at, entries.size());
+      } else {
+        entries.set(known - 1, entry);
+      }
+    }
+
+    void give(boolean fromStart, Writer out) {
+      for (byte[] entry : entries) {
+        if (!fromStart || Bytes.getLong(entry, COUNT) != 0) {
+          out.entry(entry, 0, entry.length);
+        }
+      }
     }
   }
 }

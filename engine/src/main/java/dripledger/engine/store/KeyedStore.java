@@ -75,10 +75,10 @@ public final class KeyedStore implements Versions.Versioned {
   private long lastChange;
   private long savedVersion;
   private boolean saving; // whether keys that go are noted for the next checkpoint
-  private List<long[]> gone = new ArrayList<>();
+  private List<byte[]> gone = new ArrayList<>();
   private int stamp; // of the version that is written
   private BlockRelease onRelease = (page, at) -> {};
-  private KeyCopy goneKey = (page, at) -> Arrays.copyOfRange(page, at, at + keyWords());
+  private KeyCopy goneKey = (page, at) -> new byte[0];
 
   private record Deaths(long version, int[] blocks) {}
 
@@ -108,10 +108,10 @@ public final class KeyedStore implements Versions.Versioned {
   /** Makes of a key that went what the next checkpoint is told of it. */
   @FunctionalInterface
   public interface KeyCopy {
-    long[] of(long[] page, int at);
+    byte[] of(long[] page, int at);
   }
 
-  /** Sets in which form keys that went are noted; their words are copied otherwise. */
+  /** Sets in which form keys that went are noted. */
   public void goneKey(KeyCopy copy) {
     goneKey = copy;
   }
@@ -521,7 +521,7 @@ public final class KeyedStore implements Versions.Versioned {
    * @param after the version before which everything is saved already, 0 for none
    * @param gone keys, in the form that was asked for
    */
-  public record Saved(long after, List<long[]> gone) {}
+  public record Saved(long after, List<byte[]> gone) {}
 
   /**
    * Begins a checkpoint of the newest version. The writer's thread only.
@@ -575,26 +575,21 @@ public final class KeyedStore implements Versions.Versioned {
     return header >>> 32 & 0xFFFFFFFFL;
   }
 
-  /** Puts a block in as it was saved. */
-  public void restore(long[] words, int at) {
-    int block = changeOrInsert(hashOf(words, at), words, at);
-    System.arraycopy(words, at + keyWords, page(block), state(block), stateWords);
-  }
-
-  /** Takes a key out, if it is there. */
-  public void forget(long[] words, int at) {
-    int block = find(hashOf(words, at), words, at);
-    if (block != NONE && isLive(block)) {
-      remove(block);
-    }
-  }
-
   /** The hash of a key in words. */
   public long hashOf(long[] words, int at) {
     return keyWords == 1 ? hash(words[at]) : hash(words, at, keyWords);
   }
 
   // ---- reading: any thread
+
+  /** The words of a block's key; they stay as long as the block may be seen. */
+  public void key(int block, long[] into) {
+    long[] page = pages[block >>> PAGE_SHIFT];
+    int at = header(block) + 1;
+    for (int i = 0; i < keyWords; i++) {
+      into[i] = (long) WORD.getOpaque(page, at + i);
+    }
+  }
 
   /**
    * What a block was at a version.

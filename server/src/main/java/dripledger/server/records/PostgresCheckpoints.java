@@ -4,6 +4,7 @@ import com.github.luben.zstd.Zstd;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore;
 import dripledger.engine.source.InputProgress;
+import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateChunks;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
@@ -20,13 +21,16 @@ import javax.sql.DataSource;
 
 /**
  * Checkpoints in PostgreSQL: each is one transaction that adds the chunks of what changed and
- * replaces positions and figures. Chunks of a part are merged once they are many, or more than the
- * first of them. A commit whose answer was lost is looked for before the checkpoint is written
- * again: it is there once or not at all. Written by one thread at a time.
+ * replaces positions and figures. Chunks of a part are merged once the later ones are more than an
+ * earlier one, a bounded number of bytes at a time. A commit whose answer was lost is looked for
+ * before the checkpoint is written again: it is there once or not at all. Written by one thread at
+ * a time.
  */
 public final class PostgresCheckpoints implements CheckpointStore {
   private static final int COMPRESSION_LEVEL = 1;
-  private static final int MANY_CHECKPOINTS = 12;
+  private static final int FEW_CHECKPOINTS = 3;
+  private static final int FETCH = 8; // chunks held at once
+  private static final long MERGE_BYTES = 64 << 20;
   private static final long BATCH_BYTES = 8 << 20;
 
   private final DataSource dataSource;
@@ -83,11 +87,11 @@ public final class PostgresCheckpoints implements CheckpointStore {
   }
 
   @Override
-  public List<byte[]> read(long nodeId, int part) {
+  public void read(long nodeId, int part, Consumer<byte[]> sink) {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false); // a cursor needs a transaction
       try {
-        return chunks(c, nodeId, part, Long.MAX_VALUE);
+        chunks(c, new Runs(nodeId, part, 0, Long.MAX_VALUE, 0, 0, true), sink);
       } finally {
         c.rollback();
         c.setAutoCommit(true);
@@ -97,25 +101,36 @@ public final class PostgresCheckpoints implements CheckpointStore {
     }
   }
 
-  private static List<byte[]> chunks(Connection c, long nodeId, int part, long through)
-      throws SQLException {
-    List<byte[]> chunks = new ArrayList<>();
+  /**
+   * What some checkpoints have written of a part: those from the first to the last, of the last
+   * only places below a bound.
+   *
+   * @param bytes of all, before compression
+   * @param fromStart whether there is nothing older
+   */
+  private record Runs(
+      long node, int part, long first, long last, int bound, long bytes, boolean fromStart) {}
+
+  private static void chunks(Connection c, Runs runs, Consumer<byte[]> sink) throws SQLException {
     try (PreparedStatement s =
         c.prepareStatement(
             "SELECT raw_bytes, payload FROM checkpoint_chunk"
-                + " WHERE node_id = ? AND part = ? AND checkpoint <= ?"
+                + " WHERE node_id = ? AND part = ? AND checkpoint >= ?"
+                + " AND (checkpoint < ? OR checkpoint = ? AND place < ?)"
                 + " ORDER BY checkpoint, place")) {
-      s.setFetchSize(16);
-      s.setLong(1, nodeId);
-      s.setInt(2, part);
-      s.setLong(3, through);
+      s.setFetchSize(FETCH);
+      s.setLong(1, runs.node);
+      s.setInt(2, runs.part);
+      s.setLong(3, runs.first);
+      s.setLong(4, runs.last);
+      s.setLong(5, runs.last);
+      s.setInt(6, runs.bound);
       try (ResultSet r = s.executeQuery()) {
         while (r.next()) {
-          chunks.add(Zstd.decompress(r.getBytes(2), r.getInt(1)));
+          sink.accept(Zstd.decompress(r.getBytes(2), r.getInt(1)));
         }
       }
     }
-    return chunks;
   }
 
   @Override
@@ -291,11 +306,11 @@ public final class PostgresCheckpoints implements CheckpointStore {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
       try {
-        long[] due = due(c);
+        Runs due = due(c);
         if (due == null) {
           return false;
         }
-        merge(c, due[0], (int) due[1], due[2]);
+        merge(c, due);
         fence.confirm(c);
         c.commit();
         return true;
@@ -310,52 +325,115 @@ public final class PostgresCheckpoints implements CheckpointStore {
     }
   }
 
-  /**
-   * A part whose later chunks are many, or more than its first ones: node, part, last checkpoint.
-   */
-  private static long[] due(Connection c) throws SQLException {
+  /** What one checkpoint has written of a part. */
+  private record Run(long node, int part, long checkpoint, long bytes, int places) {}
+
+  /** A part of which there is something to be merged, or null. */
+  private static Runs due(Connection c) throws SQLException {
     try (PreparedStatement s =
-        c.prepareStatement(
-            """
-            WITH each AS (
-              SELECT node_id, part, checkpoint, sum(raw_bytes) AS bytes
-              FROM checkpoint_chunk GROUP BY node_id, part, checkpoint),
-            part AS (
-              SELECT node_id, part, count(*) AS checkpoints, max(checkpoint) AS newest,
-                sum(bytes) AS total, (array_agg(bytes ORDER BY checkpoint))[1] AS base
-              FROM each GROUP BY node_id, part)
-            SELECT node_id, part, newest FROM part
-            WHERE checkpoints > 1 AND total - base > base AND checkpoints > 3 OR checkpoints > ?
-            LIMIT 1""")) {
-      s.setInt(1, MANY_CHECKPOINTS);
-      try (ResultSet r = s.executeQuery()) {
-        return r.next() ? new long[] {r.getLong(1), r.getLong(2), r.getLong(3)} : null;
+            c.prepareStatement(
+                "SELECT node_id, part, checkpoint, sum(raw_bytes), max(place) + 1"
+                    + " FROM checkpoint_chunk"
+                    + " GROUP BY node_id, part, checkpoint ORDER BY node_id, part, checkpoint DESC");
+        ResultSet r = s.executeQuery()) {
+      List<Run> runs = new ArrayList<>();
+      while (r.next()) {
+        Run run = new Run(r.getLong(1), r.getInt(2), r.getLong(3), r.getLong(4), r.getInt(5));
+        if (!runs.isEmpty() && (run.node != runs.get(0).node || run.part != runs.get(0).part)) {
+          Runs due = due(runs);
+          if (due != null) {
+            return due;
+          }
+          runs.clear();
+        }
+        runs.add(run);
       }
+      return due(runs);
     }
   }
 
-  private static void merge(Connection c, long node, int part, long newest) throws SQLException {
-    List<byte[]> merged = StateChunks.merge(chunks(c, node, part, newest));
+  /**
+   * Of the checkpoints of a part, newest first: all from one on if the later ones have written more
+   * than it, so that what is old and large is seldom written again.
+   */
+  private static Runs due(List<Run> runs) {
+    long newer = 0;
+    Runs due = null;
+    for (int i = 0; i < runs.size(); i++) {
+      Run run = runs.get(i);
+      if (i >= FEW_CHECKPOINTS && newer >= run.bytes) {
+        Run last = runs.get(0);
+        long bytes = newer + run.bytes;
+        boolean fromStart = i == runs.size() - 1;
+        due =
+            new Runs(
+                run.node, run.part, run.checkpoint, last.checkpoint, last.places, bytes, fromStart);
+      }
+      newer += run.bytes;
+    }
+    return due;
+  }
+
+  private static void merge(Connection c, Runs due) throws SQLException {
+    try (Merged merged = new Merged(c, due)) {
+      StateChunks.merge(
+          sink -> {
+            try {
+              chunks(c, due, sink);
+            } catch (SQLException e) {
+              throw new RecordsException("chunks cannot be merged", e);
+            }
+          },
+          due.bytes,
+          MERGE_BYTES,
+          due.fromStart,
+          merged);
+    }
     run(
         c,
-        "DELETE FROM checkpoint_chunk WHERE node_id = ? AND part = ? AND checkpoint <= ?",
-        node,
-        part,
-        newest);
-    try (PreparedStatement s =
-        c.prepareStatement(
-            "INSERT INTO checkpoint_chunk (node_id, part, checkpoint, place, raw_bytes, payload)"
-                + " VALUES (?, ?, ?, ?, ?, ?)")) {
-      for (int i = 0; i < merged.size(); i++) {
-        s.setLong(1, node);
-        s.setInt(2, part);
-        s.setLong(3, newest);
-        s.setInt(4, i);
-        s.setInt(5, merged.get(i).length);
-        s.setBytes(6, Zstd.compress(merged.get(i), COMPRESSION_LEVEL));
-        s.addBatch();
+        "DELETE FROM checkpoint_chunk WHERE node_id = ? AND part = ? AND checkpoint >= ?"
+            + " AND (checkpoint < ? OR checkpoint = ? AND place < ?)",
+        due.node,
+        due.part,
+        due.first,
+        due.last,
+        due.last,
+        due.bound);
+  }
+
+  /** Writes merged chunks behind those of the last checkpoint. */
+  private static final class Merged implements Durable.ChunkSink, AutoCloseable {
+    private final Runs runs;
+    private final PreparedStatement insert;
+    private int place;
+
+    Merged(Connection c, Runs runs) throws SQLException {
+      this.runs = runs;
+      place = runs.bound;
+      insert =
+          c.prepareStatement(
+              "INSERT INTO checkpoint_chunk (node_id, part, checkpoint, place, raw_bytes, payload)"
+                  + " VALUES (?, ?, ?, ?, ?, ?)");
+    }
+
+    @Override
+    public void chunk(byte[] chunk) {
+      try {
+        insert.setLong(1, runs.node);
+        insert.setInt(2, runs.part);
+        insert.setLong(3, runs.last);
+        insert.setInt(4, place++);
+        insert.setInt(5, chunk.length);
+        insert.setBytes(6, Zstd.compress(chunk, COMPRESSION_LEVEL));
+        insert.executeUpdate();
+      } catch (SQLException e) {
+        throw new RecordsException("chunks cannot be merged", e);
       }
-      s.executeBatch();
+    }
+
+    @Override
+    public void close() throws SQLException {
+      insert.close();
     }
   }
 }

@@ -8,11 +8,14 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore.SavedNode;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
-import dripledger.engine.state.ByteArena;
+import dripledger.engine.state.StateChunks;
+import java.nio.charset.StandardCharsets;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
+import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Random;
 import org.flywaydb.core.Flyway;
 import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
@@ -32,8 +35,7 @@ class PostgresCheckpointsTest {
     Flyway.configure().dataSource(DATA_SOURCE).load().migrate();
   }
 
-  private void save(long epoch, ByteArena arena, List<Reject> rejects, boolean whole) {
-    var capture = arena.capture(whole);
+  private void save(long epoch, Map<String, Long> changes, List<Reject> rejects, boolean whole) {
     checkpoints.write(
         epoch,
         epoch * 10,
@@ -43,10 +45,20 @@ class PostgresCheckpointsTest {
           if (whole) {
             writer.forget(5);
           }
-          if (capture != null) {
-            capture.encode(chunk -> writer.chunk(5, 0, chunk));
-          }
+          StateChunks.Writer entries = StateChunks.entries(chunk -> writer.chunk(5, 0, chunk));
+          changes.forEach(
+              (key, count) -> {
+                byte[] bytes = key.getBytes(StandardCharsets.UTF_8);
+                entries.key(bytes, 0, bytes.length).put(new byte[20], 0, 20).end(count);
+              });
+          entries.close();
         });
+  }
+
+  private List<byte[]> chunks(long node) {
+    List<byte[]> chunks = new ArrayList<>();
+    checkpoints.read(node, 0, chunks::add);
+    return chunks;
   }
 
   private static Reject reject(int n) {
@@ -56,33 +68,38 @@ class PostgresCheckpointsTest {
 
   @Test
   void chunksAddUpAreMergedAndReplacedAsAWhole() {
-    ByteArena arena = new ByteArena();
-    List<Integer> blocks = new ArrayList<>();
-    for (int epoch = 1; epoch <= 20; epoch++) {
-      for (int i = 0; i < 500; i++) {
-        int block = arena.allocate(64);
-        arena.chunk(block)[arena.offset(block)] = (byte) epoch;
-        blocks.add(block);
+    Random random = new Random(1);
+    Map<String, Long> model = new HashMap<>();
+    int most = 0;
+    for (int epoch = 1; epoch <= 60; epoch++) {
+      Map<String, Long> changes = new HashMap<>();
+      for (int i = epoch == 1 ? 5000 : 100; i > 0; i--) {
+        changes.put("key " + random.nextInt(8000), (long) random.nextInt(3) * epoch);
       }
-      save(epoch, arena, List.of(reject(epoch)), epoch == 1);
+      model.putAll(changes);
+      model.values().removeIf(count -> count == 0);
+      save(epoch, changes, List.of(reject(epoch)), epoch == 1);
       while (checkpoints.tidy()) {
         assertThat(checkpoints.latest().epoch()).isEqualTo(epoch);
       }
+      List<byte[]> chunks = chunks(5);
+      most = Math.max(most, chunks.size());
+      Map<String, Long> read = new HashMap<>();
+      StateChunks.readEntries(
+          chunks::forEach,
+          (bytes, key, keyLength, length, count) ->
+              read.put(new String(bytes, key, keyLength, StandardCharsets.UTF_8), count));
+      read.values().removeIf(count -> count == 0);
+      assertThat(read).as("epoch %d", epoch).isEqualTo(model);
     }
-    assertThat(checkpoints.latest().sequence()).isEqualTo(200);
-    assertThat(checkpoints.latest().positions()).containsEntry(7L, new SourcePosition("0:20"));
+    assertThat(most).as("merged now and then").isBetween(2, 20);
+    assertThat(checkpoints.latest().sequence()).isEqualTo(600);
+    assertThat(checkpoints.latest().positions()).containsEntry(7L, new SourcePosition("0:60"));
     assertThat(checkpoints.latest().nodes().get(5L).plan()).isEqualTo("plan");
-    List<byte[]> chunks = checkpoints.read(5, 0);
-    assertThat(chunks.size()).as("merged now and then").isLessThan(30);
-    ByteArena again = new ByteArena();
-    again.restore(chunks);
-    for (int i = 0; i < blocks.size(); i++) {
-      int block = blocks.get(i);
-      assertThat(again.chunk(block)[again.offset(block)]).isEqualTo((byte) (1 + i / 500));
-    }
+    List<byte[]> chunks = chunks(5);
     List<String> kept = new ArrayList<>();
     new Rejects(DATA_SOURCE).scan(r -> kept.add(r.reject().reason()));
-    assertThat(kept).as("the newest three").containsExactly("reason 18", "reason 19", "reason 20");
+    assertThat(kept).as("the newest three").containsExactly("reason 58", "reason 59", "reason 60");
     assertThatThrownBy(
             () ->
                 checkpoints.write(
@@ -94,8 +111,8 @@ class PostgresCheckpointsTest {
                       throw new IllegalStateException("killed midway");
                     }))
         .hasMessage("killed midway");
-    assertThat(checkpoints.latest().epoch()).as("whole or not at all").isEqualTo(20);
-    assertThat(checkpoints.read(5, 0)).hasSameSizeAs(chunks);
+    assertThat(checkpoints.latest().epoch()).as("whole or not at all").isEqualTo(60);
+    assertThat(chunks(5)).hasSameSizeAs(chunks);
   }
 
   @Test
@@ -120,7 +137,7 @@ class PostgresCheckpointsTest {
       }
       write.run(); // as the checkpointer does
       assertThat(lossy.latest().epoch()).isEqualTo(epoch);
-      assertThat(lossy.read(77, 0)).as("each delta once").hasSize((int) (epoch - 99));
+      assertThat(chunks(77)).as("each delta once").hasSize((int) (epoch - 99));
     }
   }
 }

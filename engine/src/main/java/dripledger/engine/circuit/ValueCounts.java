@@ -1,0 +1,104 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.StateChunks;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.store.Versions;
+import java.util.function.Consumer;
+
+/**
+ * The values that an aggregate call has been given, each with how often: a bag, kept as a keyed
+ * store whose key is the group columns and the arguments. So it is read, saved and given back like
+ * every other relation.
+ */
+final class ValueCounts implements SavedStore.Form {
+  private final GroupKeys keys;
+  private final KeyedStore store;
+  private final SavedStore saved;
+  private final long[] words;
+  private int block;
+
+  /** What one more change of a value's count has meant. */
+  enum Change {
+    CAME,
+    WENT,
+    NONE
+  }
+
+  /**
+   * @param columns of the input: the group columns first
+   */
+  ValueCounts(RowLayout input, int[] columns, Versions versions) {
+    keys = new GroupKeys(input, columns);
+    store = new KeyedStore(versions, keys.words(), 1, 64);
+    store.onRelease(keys::release);
+    saved = new SavedStore(store, keys, versions, this);
+    words = new long[keys.words()];
+  }
+
+  /**
+   * Counts a row's value. While an epoch is not at its end a count may be below zero, which is as
+   * if the value were not there.
+   */
+  Change add(byte[] bytes, int row, long weight) {
+    keys.encode(bytes, row, words, 0);
+    block = store.changeOrInsert(store.hashOf(words, 0), words, 0);
+    long[] page = store.page(block);
+    int at = store.state(block);
+    long before = page[at];
+    long now = before + weight;
+    page[at] = now;
+    if (now == 0) {
+      store.remove(block);
+    }
+    return before > 0 == now > 0 ? Change.NONE : now > 0 ? Change.CAME : Change.WENT;
+  }
+
+  /** The block of the value counted last. */
+  int block() {
+    return block;
+  }
+
+  KeyedStore store() {
+    return store;
+  }
+
+  GroupKeys keys() {
+    return keys;
+  }
+
+  @Override
+  public long save(long[] block, StateChunks.Writer out) {
+    return block[keys.words()];
+  }
+
+  @Override
+  public void restore(long[] key, byte[] bytes, int value, int length, long count) {
+    long hash = store.hashOf(key, 0);
+    int known = store.find(hash, key, 0);
+    if (count != 0) {
+      int at = store.changeOrInsert(hash, key, 0);
+      store.page(at)[store.state(at)] = count;
+    } else if (known != KeyedStore.NONE && store.isLive(known)) {
+      store.remove(known);
+    }
+  }
+
+  void durable(Consumer<Durable> into) {
+    into.accept(saved);
+  }
+
+  void join(Versions graph) {
+    store.join(graph);
+    saved.join(graph);
+  }
+
+  void close() {
+    store.close();
+  }
+
+  long heapBytes() {
+    return store.heapBytes() + keys.heapBytes();
+  }
+}
