@@ -18,7 +18,8 @@ import java.util.List;
 public abstract class AggregateKernel {
   /** The calls that are not generated, by number. */
   public interface Others {
-    void add(int call, byte[] bytes, int row, long weight, long[] state, int at);
+    /** Adds the row with a number among those that are added. */
+    void add(int call, int number, byte[] bytes, int row, long weight, long[] state, int at);
 
     void write(int call, long[] state, int at, RowWriter out);
   }
@@ -199,7 +200,7 @@ public abstract class AggregateKernel {
   private static void add(Slot slot, int number, RowLayout input, StringBuilder out) {
     AggregateCall call = slot.call;
     if (!slot.adds) {
-      out.append("      others.add(" + number + ", b, o, w, s, at);\n");
+      out.append("      others.add(" + number + ", i, b, o, w, s, at);\n");
       return;
     }
     String guard = "";

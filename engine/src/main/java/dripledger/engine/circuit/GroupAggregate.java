@@ -219,14 +219,18 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
         groups.change(blocks[i]);
       }
     }
+    for (ValueCounts counts : values) {
+      counts.ahead(delta.bytes(), rows, count);
+    }
     kernel.add(delta.bytes(), rows, weights, count, groups, blocks, others);
   }
 
   /** The calls that are kept by objects. */
   private final class OtherCalls implements AggregateKernel.Others {
     @Override
-    public void add(int number, byte[] bytes, int row, long weight, long[] state, int at) {
-      update(calls[number], bytes, row, weight, state, at);
+    public void add(
+        int call, int number, byte[] bytes, int row, long weight, long[] state, int at) {
+      update(calls[call], number, bytes, row, weight, state, at);
     }
 
     @Override
@@ -241,18 +245,19 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     }
   }
 
-  private void update(Call call, byte[] bytes, int row, long weight, long[] state, int at) {
+  private void update(
+      Call call, int number, byte[] bytes, int row, long weight, long[] state, int at) {
     int filter = call.filterColumn;
     if (filter >= 0 && (input.isNull(bytes, row, filter) || input.slot(bytes, row, filter) == 0)) {
       return;
     }
     if (call.ordered != null) {
-      call.ordered.add(bytes, row, weight, state, at + call.stateOffset);
+      call.ordered.add(number, bytes, row, weight, state, at + call.stateOffset);
       return;
     }
     long effective = weight;
     if (call.distinct != null) {
-      ValueCounts.Change change = call.distinct.add(bytes, row, weight);
+      ValueCounts.Change change = call.distinct.add(number, weight);
       if (change == ValueCounts.Change.NONE) {
         return;
       }

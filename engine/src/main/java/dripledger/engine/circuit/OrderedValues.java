@@ -36,6 +36,7 @@ final class OrderedValues {
   private final SortKeyCodec tieCodec;
   private final int valueColumn; // of the values' keys
   private final boolean variable;
+
   private final SortKeyCodec.ByteSink left = new SortKeyCodec.ByteSink();
   private final SortKeyCodec.ByteSink right = new SortKeyCodec.ByteSink();
 
@@ -70,11 +71,11 @@ final class OrderedValues {
     return values;
   }
 
-  void add(byte[] bytes, int row, long weight, long[] state, int at) {
+  void add(int number, byte[] bytes, int row, long weight, long[] state, int at) {
     if (input.isNull(bytes, row, orderColumn)) {
       return;
     }
-    ValueCounts.Change change = values.add(bytes, row, weight);
+    ValueCounts.Change change = values.add(number, weight);
     if (change == ValueCounts.Change.CAME) {
       state[at + RUN] = runs.insert(state[at + RUN], inputKey.of(bytes, row), values.block());
     } else if (change == ValueCounts.Change.WENT) {

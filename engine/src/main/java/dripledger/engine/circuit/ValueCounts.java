@@ -16,7 +16,9 @@ final class ValueCounts implements SavedStore.Form {
   private final GroupKeys keys;
   private final KeyedStore store;
   private final SavedStore saved;
-  private final long[] words;
+  private long[] words = new long[0]; // of the rows that were looked for
+  private long[] hashes = new long[0];
+  private int[] blocks = new int[0];
   private int block;
 
   /** What one more change of a value's count has meant. */
@@ -34,16 +36,34 @@ final class ValueCounts implements SavedStore.Form {
     store = new KeyedStore(versions, keys.words(), 1, 64);
     store.onRelease(keys::release);
     saved = new SavedStore(store, keys, versions, this);
-    words = new long[keys.words()];
+  }
+
+  /** Looks for the values of many rows at once, so that their loads wait for memory together. */
+  void ahead(byte[] bytes, int[] rows, int count) {
+    int size = keys.words();
+    if (hashes.length < count) {
+      hashes = new long[count];
+      blocks = new int[count];
+      words = new long[count * size];
+    }
+    for (int i = 0; i < count; i++) {
+      keys.encode(bytes, rows[i], words, i * size);
+      hashes[i] = store.hashOf(words, i * size);
+    }
+    store.findAhead(words, hashes, blocks, count, size);
   }
 
   /**
-   * Counts a row's value. While an epoch is not at its end a count may be below zero, which is as
-   * if the value were not there.
+   * Counts the value of one of the rows that were looked for. While an epoch is not at its end a
+   * count may be below zero, which is as if the value were not there.
    */
-  Change add(byte[] bytes, int row, long weight) {
-    keys.encode(bytes, row, words, 0);
-    block = store.changeOrInsert(store.hashOf(words, 0), words, 0);
+  Change add(int number, long weight) {
+    block = blocks[number];
+    if (block == KeyedStore.NONE) {
+      block = store.changeOrInsert(hashes[number], words, number * keys.words());
+    } else {
+      store.change(block);
+    }
     long[] page = store.page(block);
     int at = store.state(block);
     long before = page[at];

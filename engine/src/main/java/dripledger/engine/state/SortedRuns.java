@@ -235,6 +235,7 @@ public final class SortedRuns {
 
   /** A large set: sorted leaves, in order. */
   private final class Leaves {
+    private long[] firsts = new long[4]; // the first sort key of each leaf
     private long[][] keys = new long[4][];
     private int[][] blocks = new int[4][];
     private int[] sizes = new int[4];
@@ -246,15 +247,18 @@ public final class SortedRuns {
       System.arraycopy(fromKeys, from, keys[0], 0, size);
       System.arraycopy(fromBlocks, from, blocks[0], 0, size);
       sizes[0] = size;
+      firsts[0] = keys[0][0];
       total = size;
     }
 
     private void open(int at) {
       if (count == sizes.length) {
+        firsts = Arrays.copyOf(firsts, count * 2);
         keys = Arrays.copyOf(keys, count * 2);
         blocks = Arrays.copyOf(blocks, count * 2);
         sizes = Arrays.copyOf(sizes, count * 2);
       }
+      System.arraycopy(firsts, at, firsts, at + 1, count - at);
       System.arraycopy(keys, at, keys, at + 1, count - at);
       System.arraycopy(blocks, at, blocks, at + 1, count - at);
       System.arraycopy(sizes, at, sizes, at + 1, count - at);
@@ -271,7 +275,11 @@ public final class SortedRuns {
       int high = count;
       while (low < high) {
         int middle = low + high >>> 1;
-        if (isBelow(key, block, keys[middle][0], blocks[middle][0])) {
+        boolean below =
+            key == firsts[middle]
+                ? isBelow(key, block, key, blocks[middle][0])
+                : key < firsts[middle];
+        if (below) {
           high = middle;
         } else {
           low = middle + 1;
@@ -292,6 +300,7 @@ public final class SortedRuns {
         System.arraycopy(blocks[leaf], kept, blocks[leaf + 1], 0, moved);
         sizes[leaf] = kept;
         sizes[leaf + 1] = moved;
+        firsts[leaf + 1] = keys[leaf + 1][0];
         if (at >= kept && (at > kept || kept == LARGEST)) {
           leaf++;
           at -= kept;
@@ -301,6 +310,7 @@ public final class SortedRuns {
       System.arraycopy(blocks[leaf], at, blocks[leaf], at + 1, sizes[leaf] - at);
       keys[leaf][at] = key;
       blocks[leaf][at] = block;
+      firsts[leaf] = keys[leaf][0];
       sizes[leaf]++;
       total++;
     }
@@ -313,10 +323,12 @@ public final class SortedRuns {
       }
       System.arraycopy(keys[leaf], at + 1, keys[leaf], at, sizes[leaf] - at - 1);
       System.arraycopy(blocks[leaf], at + 1, blocks[leaf], at, sizes[leaf] - at - 1);
+      firsts[leaf] = keys[leaf][0];
       sizes[leaf]--;
       total--;
       if (sizes[leaf] == 0) {
         count--;
+        System.arraycopy(firsts, leaf + 1, firsts, leaf, count - leaf);
         System.arraycopy(keys, leaf + 1, keys, leaf, count - leaf);
         System.arraycopy(blocks, leaf + 1, blocks, leaf, count - leaf);
         System.arraycopy(sizes, leaf + 1, sizes, leaf, count - leaf);
