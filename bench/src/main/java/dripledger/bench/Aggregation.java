@@ -19,6 +19,7 @@ import java.util.List;
 import java.util.SplittableRandom;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicReference;
+import java.util.function.Consumer;
 
 /**
  * {@code SELECT k, COUNT(*), SUM(v) GROUP BY k} over random keys as a view keeps it, published
@@ -209,18 +210,17 @@ final class Aggregation {
     Circuit view = new Circuit(plan(pages[0].layout().schema().type(0)));
     view.join(versions);
     view.rowsWanted(reader != null);
-    Circuit downstream = null;
-    if (reader != null) {
-      downstream = new Circuit(reader);
+    Circuit downstream = reader == null ? null : new Circuit(reader);
+    if (downstream != null) {
       downstream.join(versions);
       downstream.rowsWanted(false);
     }
+    Consumer<Page> readers = delta -> downstream.feed(2, delta);
     long began = System.nanoTime();
     for (Page page : pages) {
       view.feed(1, page);
-      Page delta = view.flush(Epoch.OUTSIDE);
+      view.flush(Epoch.OUTSIDE, downstream == null ? null : readers);
       if (downstream != null) {
-        downstream.feed(2, delta);
         downstream.flush(Epoch.OUTSIDE);
       }
       view.clearOutput();

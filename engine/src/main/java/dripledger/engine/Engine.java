@@ -9,6 +9,7 @@ import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -142,9 +143,9 @@ public final class Engine implements AutoCloseable {
     ledger.receiver(
         (sequence, entries, positions) ->
             loop.submit(
-                new EpochLoop.Input(
+                new EpochInput(
                     entries.stream()
-                        .map(e -> new EpochLoop.Change(e.relationId(), e.changes(), e.partition()))
+                        .map(e -> new EpochInput.Change(e.relationId(), e.changes(), e.partition()))
                         .toList(),
                     sequence,
                     InputProgress.at(positions),
@@ -413,8 +414,7 @@ public final class Engine implements AutoCloseable {
   public void reject(List<Reject> rejects) {
     if (!rejects.isEmpty()) {
       loop.submit(
-          new EpochLoop.Input(
-              List.of(), -1, new InputProgress(Map.of(), rejects, List.of()), null));
+          new EpochInput(List.of(), -1, new InputProgress(Map.of(), rejects, List.of()), null));
     }
   }
 

@@ -3,6 +3,7 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.Subscription;
@@ -234,9 +235,9 @@ class LiveGraphTest {
       db.engine
           .loop()
           .submit(
-              new dripledger.engine.epoch.EpochLoop.Input(
+              new EpochInput(
                   List.of(
-                      new dripledger.engine.epoch.EpochLoop.Change(
+                      new dripledger.engine.epoch.EpochInput.Change(
                           db.engine.object("t").id(), neverThere())),
                   -1,
                   dripledger.engine.source.InputProgress.NOTHING,

@@ -3,6 +3,7 @@ package dripledger.engine.change;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.Checkpointer;
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -176,8 +177,8 @@ public final class RejectReplay {
           }
         }
         loop.submit(
-            new EpochLoop.Input(
-                List.of(new EpochLoop.Change(table.id(), joined(operations, current))),
+            new EpochInput(
+                List.of(new EpochInput.Change(table.id(), joined(operations, current))),
                 -1,
                 new InputProgress(Map.of(), List.of(), repaired.ids),
                 null));

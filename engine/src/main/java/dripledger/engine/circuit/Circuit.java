@@ -15,6 +15,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.Consumer;
 
 /**
  * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
@@ -233,6 +234,19 @@ public final class Circuit {
    * @return the delta of the result since the last {@link #clearOutput}; owned by the circuit
    */
   public Page flush(Epoch epoch) {
+    return flush(epoch, null);
+  }
+
+  /**
+   * Ends the epoch.
+   *
+   * @param readers given the delta of a result that is kept as state, piece by piece as it is made;
+   *     of another the delta is answered as a whole
+   */
+  public Page flush(Epoch epoch, Consumer<Page> readers) {
+    if (stored != null) {
+      stored.readers(readers);
+    }
     start();
     for (Operator op : operators) {
       op.flush(epoch);

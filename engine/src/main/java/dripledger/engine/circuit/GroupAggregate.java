@@ -39,6 +39,7 @@ import java.util.function.Consumer;
 final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   private static final int FIRST_STATE = 1; // word 0 is the number of rows
   private static final int BLOCK = 256;
+  private static final int HANDED_ON = 2 * BLOCK; // rows that readers are given at once
 
   // Whether a group has a row, as kept in its state.
   private static final long SHOWN = 0;
@@ -63,6 +64,7 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   private final int shownAt; // the word that says whether the row is shown, or −1: always
   private final Page out;
   private boolean rowsWanted = true;
+  private Consumer<Page> readers;
   private long shown;
   private long changed;
   private long membership;
@@ -266,6 +268,11 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     call.accumulator.add(bytes, row, effective, state, at + call.stateOffset, blobs);
   }
 
+  /** Who is given the rows that change, piece by piece; null if they stay in {@link #output}. */
+  void readers(Consumer<Page> sink) {
+    readers = sink;
+  }
+
   /** Whether somebody reads the rows that change; otherwise they are not made. */
   void rowsWanted(boolean value) {
     rowsWanted = value;
@@ -315,8 +322,19 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
         membership++;
       }
     }
-    if (next != null && !out.isEmpty()) {
+    handOn();
+  }
+
+  /** Gives what has changed so far to who reads it, while it is near. */
+  private void handOn() {
+    if (out.isEmpty()) {
+      return;
+    }
+    if (next != null) {
       next.push(port, out);
+      out.clear();
+    } else if (readers != null) {
+      readers.accept(out);
       out.clear();
     }
   }
@@ -348,6 +366,8 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     }
     if (!rowsWanted) {
       out.clear();
+    } else if (out.size() >= HANDED_ON) {
+      handOn();
     }
     if ((before == SHOWN) != (after == SHOWN)) {
       shown += after == SHOWN ? 1 : -1;

@@ -254,9 +254,13 @@ public final class QueryNode extends LiveNode {
     }
   }
 
-  /** Ends the epoch, whether it has been fed or not. */
-  public void step(Epoch epoch) {
-    delta = circuit.flush(epoch);
+  /**
+   * Ends the epoch, whether it has been fed or not.
+   *
+   * @param readers given what has changed, piece by piece, unless it is in {@link #delta}
+   */
+  public void step(Epoch epoch, Consumer<Page> readers) {
+    delta = circuit.flush(epoch, readers);
     watermark(epoch.watermarkMicros());
     long changed = isPassive() ? base.circuit.changed() : circuit.changed();
     keep(delta);

@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -160,7 +161,7 @@ public final class TableLoads {
     try {
       fill(table, feed, fresh);
       InputNode node = (InputNode) definitions.node(table.id());
-      List<EpochLoop.Change> changes = new ArrayList<>();
+      List<EpochInput.Change> changes = new ArrayList<>();
       try (Pinned now = loop.pinFirmly()) {
         fresh
             .store()
@@ -169,7 +170,7 @@ public final class TableLoads {
                 page -> {
                   Page own = new Page(page.layout(), page.size());
                   own.appendAll(page);
-                  changes.add(new EpochLoop.Change(table.id(), own));
+                  changes.add(new EpochInput.Change(table.id(), own));
                 });
       }
       join(

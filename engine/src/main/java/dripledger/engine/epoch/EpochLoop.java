@@ -1,27 +1,17 @@
 package dripledger.engine.epoch;
 
 import dripledger.engine.catalog.SourcePosition;
-import dripledger.engine.circuit.Epoch;
-import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
-import dripledger.engine.row.Page;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
-import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
-import dripledger.engine.time.Watermark;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
-import java.util.ArrayList;
-import java.util.Comparator;
 import java.util.HashMap;
-import java.util.HashSet;
-import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
 import java.util.concurrent.TimeUnit;
@@ -40,14 +30,11 @@ import org.slf4j.LoggerFactory;
  * <p>Back-pressure: {@link #submit} blocks while more than the bounded number of bytes waits, or,
  * for a source, while the views hold as much as they may.
  *
- * <p>Whatever is thrown while a node is at work takes that node out of the graph with its reason,
- * and everything that reads from it; the loop goes on. What is thrown outside of any node ends the
- * loop: everybody who waits for it is told, and so is {@link #onEnd}. Nothing here asks a database
- * or waits for one.
+ * <p>What is thrown outside of any node (see {@link Graph}) ends the loop: everybody who waits for
+ * it is told, and so is {@link #onEnd}. Nothing here asks a database or waits for one.
  */
 public final class EpochLoop implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(EpochLoop.class);
-  private static final long MAX_PENDING_REJECT_BYTES = 32L << 20;
   private static final long TICK_MILLIS = 1000;
 
   /** Of what may be held, readers of older epochs may hold back one part in this many. */
@@ -62,40 +49,12 @@ public final class EpochLoop implements AutoCloseable {
    */
   public record Limits(int maxEpochRows, long maxQueuedBytes, long maxHeldBytes) {}
 
-  /** Changes to one relation, from one partition of its input. */
-  public record Change(long relationId, Page page, int partition) {
-    public Change(long relationId, Page page) {
-      this(relationId, page, 0);
-    }
-  }
-
-  /**
-   * What one input hands over: all of it is shown by one epoch.
-   *
-   * @param sequence the ledger's sequence after it, or −1 if it is not from the ledger
-   * @param settled what becomes true with it
-   * @param before run before the changes are applied; or null
-   */
-  public record Input(List<Change> changes, long sequence, InputProgress settled, Runnable before) {
-    int rows() {
-      return changes.stream().mapToInt(c -> c.page.size()).sum() + settled.rejects().size();
-    }
-
-    long bytes() {
-      return changes.stream().mapToLong(c -> c.page.byteSize()).sum()
-          + InputQueue.rejectBytes(settled.rejects());
-    }
-  }
-
   private final Limits limits;
   private final EpochNumbers numbers;
   private final Versions versions = Versions.ofGraph();
-  private final List<LiveNode> nodes = new ArrayList<>();
-  private final Map<Long, LiveNode> byId = new HashMap<>();
+  private final Graph graph = new Graph(versions);
   private final InputQueue queue;
-  private final List<Reject> pendingRejects = new ArrayList<>();
-  private final List<Long> pendingReplayed = new ArrayList<>();
-  private long pendingRejectBytes;
+  private final PendingRejects rejects = new PendingRejects();
   private boolean closed;
   private Thread thread;
   private Consumer<Throwable> onEnd = cause -> {};
@@ -217,12 +176,12 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   /** Queues what is in the ledger now. Sequences must come in ascending order. */
-  public void submit(long sequence, List<Change> changes) {
-    submit(new Input(changes, sequence, InputProgress.NOTHING, null));
+  public void submit(long sequence, List<EpochInput.Change> changes) {
+    submit(new EpochInput(changes, sequence, InputProgress.NOTHING, null));
   }
 
   /** Queues what an input hands over; blocks while too much waits. Each input keeps its order. */
-  public void submit(Input input) {
+  public void submit(EpochInput input) {
     queue.put(input);
   }
 
@@ -232,22 +191,17 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private void measureHeld() {
-    long held = 0;
-    for (LiveNode node : nodes) {
-      held += node.heldBytes();
-    }
-    heldBytes = held;
+    heldBytes = graph.heldBytes();
     holdSources();
   }
 
   private synchronized void holdSources() {
-    queue.holdSources(
-        heldBytes > limits.maxHeldBytes || pendingRejectBytes > MAX_PENDING_REJECT_BYTES);
+    queue.holdSources(heldBytes > limits.maxHeldBytes || rejects.full());
   }
 
   /** Messages that were not taken since the last checkpoint, oldest first. */
-  public synchronized List<Reject> pendingRejects() {
-    return List.copyOf(pendingRejects);
+  public List<Reject> pendingRejects() {
+    return rejects.rejects();
   }
 
   /**
@@ -342,72 +296,22 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Adds a node; inside {@link #between} or before {@link #start} only. */
   public void attach(LiveNode node) {
-    nodes.add(node);
-    if (node instanceof QueryNode query && query.isFilling()) {
-      query.measure();
-    } else {
-      takesPart(node);
-    }
-    wire();
-  }
-
-  private void takesPart(LiveNode node) {
-    node.join(versions);
-    if (node.id() != LiveNode.NO_NUMBER) {
-      byId.put(node.id(), node);
-    }
-  }
-
-  /** Puts what is read before what reads it. */
-  private void sort() {
-    Map<LiveNode, Integer> depths = new IdentityHashMap<>();
-    nodes.forEach(node -> depth(node, depths));
-    nodes.sort(Comparator.comparing(depths::get)); // stable
-  }
-
-  private int depth(LiveNode node, Map<LiveNode, Integer> known) {
-    Integer depth = known.get(node);
-    if (depth == null) {
-      depth = 0;
-      if (node instanceof QueryNode query) {
-        for (long input : query.inputs()) {
-          LiveNode source = byId.get(input);
-          depth = Math.max(depth, source == null ? 0 : 1 + depth(source, known));
-        }
-      }
-      known.put(node, depth);
-    }
-    return depth;
-  }
-
-  /** Tells each node which step it is read through, and whether its changes are read. */
-  private void wire() {
-    sort();
-    Set<Long> read = new HashSet<>();
-    for (int i = nodes.size() - 1; i >= 0; i--) {
-      if (nodes.get(i) instanceof QueryNode query) {
-        query.base(byId.get(query.baseId()));
-        query.rowsWanted(query.needsOwnRows() || read.contains(query.id()));
-        if (query.readsChanges()) {
-          read.addAll(query.inputs());
-        }
-      }
-    }
+    graph.attach(node);
   }
 
   /** A node that was attached to be filled takes part from here on; inside {@link #between}. */
   public void live(QueryNode node) {
-    node.drain();
-    takesPart(node);
-    wire();
+    graph.live(node);
   }
 
   /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
-    nodes.remove(old);
-    old.leave();
-    byId.put(node.id(), node);
-    wire();
+    graph.replace(old, node);
+  }
+
+  /** Removes a node, and ends whoever follows it; inside {@link #between} only. */
+  public void detach(LiveNode node) {
+    graph.detach(node);
   }
 
   /** Forgets how far an input was read: what it fed is gone. Inside {@link #between} only. */
@@ -424,22 +328,6 @@ public final class EpochLoop implements AutoCloseable {
               snapshot.relations(),
               snapshot.unreadable());
     }
-  }
-
-  /** Removes a node, and ends whoever follows it; inside {@link #between} only. */
-  public void detach(LiveNode node) {
-    nodes.remove(node);
-    byId.remove(node.id(), node);
-    node.leave();
-    String reason = "\"" + node.name() + "\" was dropped or replaced; follow again";
-    for (LiveNode each : List.copyOf(nodes)) {
-      if (each instanceof QueryNode follower && follower.follows(node.id())) {
-        follower.fail(reason);
-        nodes.remove(follower);
-        follower.leave();
-      }
-    }
-    wire();
   }
 
   /**
@@ -469,38 +357,16 @@ public final class EpochLoop implements AutoCloseable {
 
   private CheckpointImage image(LongPredicate whole) {
     long began = System.nanoTime();
-    List<CheckpointImage.Node> images = new ArrayList<>();
-    for (LiveNode node : nodes) {
-      if (node.id() == LiveNode.NO_NUMBER || isFilling(node)) {
-        continue;
-      }
-      // What failed is not to be trusted: it is made again from its inputs at the next start.
-      boolean trusted = !node.isLoading() && (node.failure() == null || node.stoppedBySource());
-      List<Durable.Capture> parts = new ArrayList<>();
-      if (trusted) {
-        boolean all = whole.test(node.id());
-        node.durable().forEach(part -> parts.add(part.capture(all)));
-      }
-      images.add(
-          new CheckpointImage.Node(
-              node.id(), node.planPrint(), trusted ? node.figures() : null, parts));
-    }
+    List<CheckpointImage.Node> images = graph.capture(whole);
     Snapshot now = snapshot;
-    InputProgress settled;
-    synchronized (this) {
-      settled =
-          new InputProgress(
-              now.positions(), List.copyOf(pendingRejects), List.copyOf(pendingReplayed));
-    }
+    InputProgress settled = rejects.with(now.positions());
     return new CheckpointImage(
         now.epoch(), now.sequence(), settled, images, System.nanoTime() - began);
   }
 
   /** What a checkpoint noted of rejects is in it now. */
-  public synchronized void saved(InputProgress settled) {
-    pendingRejects.subList(0, settled.rejects().size()).clear();
-    pendingReplayed.subList(0, settled.replayed().size()).clear();
-    pendingRejectBytes = InputQueue.rejectBytes(pendingRejects);
+  public void saved(InputProgress settled) {
+    rejects.saved(settled);
     holdSources();
   }
 
@@ -513,12 +379,7 @@ public final class EpochLoop implements AutoCloseable {
           return;
         }
         if (batch.isEmpty()) {
-          long now = System.currentTimeMillis();
-          for (LiveNode node : nodes) {
-            if (node instanceof InputNode input) {
-              atWork(node, () -> input.advanceWatermark(now));
-            }
-          }
+          graph.idle(System.currentTimeMillis());
           versions.trim(); // readers may have let go of what was kept for them
           measureHeld();
         } else if (batch.get(0).action() != null) {
@@ -542,70 +403,44 @@ public final class EpochLoop implements AutoCloseable {
       notifyAll();
     }
     LOG.error("the epoch loop has ended", cause);
-    for (LiveNode node : nodes) {
-      node.fail("the epoch loop has ended");
-    }
+    graph.fail("the epoch loop has ended");
     queue.close().forEach(done -> done.completeExceptionally(ended()));
     onEnd.accept(cause);
   }
 
   /** One epoch over the changes given, on the caller's thread. */
-  public void stepNow(long sequence, List<Change> changes) {
-    stepNow(List.of(new Input(changes, sequence, InputProgress.NOTHING, null)));
+  public void stepNow(long sequence, List<EpochInput.Change> changes) {
+    stepNow(List.of(new EpochInput(changes, sequence, InputProgress.NOTHING, null)));
   }
 
   /** One epoch over what inputs handed over, on the caller's thread. */
-  public void stepNow(List<Input> inputs) {
+  public void stepNow(List<EpochInput> inputs) {
     long began = System.nanoTime();
     long now = System.currentTimeMillis();
     long epoch = numbers.next(); // may wait for one, so before anything changes
     long sequence = snapshot.sequence();
     Map<Long, SourcePosition> positions = new HashMap<>();
-    for (Input input : inputs) {
-      if (input.before != null) {
-        input.before.run();
+    for (EpochInput input : inputs) {
+      if (input.before() != null) {
+        input.before().run();
       }
-      sequence = Math.max(sequence, input.sequence);
-      positions.putAll(input.settled.positions());
-      for (Change change : input.changes) {
-        if (byId.get(change.relationId) instanceof InputNode node
-            && node.failure() == null
-            && !node.isLoading()) {
-          atWork(node, () -> node.take(change.page, change.partition, now));
-          rowsTaken += change.page.size();
-        }
+      sequence = Math.max(sequence, input.sequence());
+      positions.putAll(input.settled().positions());
+      for (EpochInput.Change change : input.changes()) {
+        rowsTaken += graph.take(change.relationId(), change.page(), change.partition(), now);
       }
-      note(input.settled);
+      note(input.settled());
     }
-    for (LiveNode node : nodes) {
-      if (node.failure() == null) {
-        atWork(node, () -> stepNode(node, epoch, now));
-      }
-    }
+    graph.step(epoch, now);
     publish(epoch, sequence, positions);
-    for (LiveNode node : nodes) {
-      if (node instanceof QueryNode query) {
-        atWork(node, () -> query.tell(epoch));
-      }
-      atWork(node, node::endEpoch);
-    }
+    graph.end(epoch);
     lastStepNanos = System.nanoTime() - began;
   }
 
-  /** Whatever goes wrong here is the node's trouble alone, and that of what reads it. */
-  private static void atWork(LiveNode node, Runnable step) {
-    try {
-      step.run();
-    } catch (Throwable e) {
-      LOG.error("{} has stopped", node.name(), e);
-      node.fail(e.getMessage() == null ? e.toString() : e.getMessage());
-    }
-  }
-
   /** Counts messages that were not taken and are kept elsewhere. On the loop's thread only. */
-  public void countRejected(List<Reject> rejects) {
-    for (Reject reject : rejects) {
-      LiveNode node = byId.get(reject.objectId());
+  public void countRejected(List<Reject> more) {
+    for (Reject reject : more) {
+      LiveNode node = graph.node(reject.objectId());
       if (node != null) {
         node.countRejected(1);
       }
@@ -613,24 +448,16 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private void note(InputProgress settled) {
-    List<Reject> rejects = settled.rejects();
-    if (rejects.isEmpty() && settled.replayed().isEmpty()) {
+    if (settled.rejects().isEmpty() && settled.replayed().isEmpty()) {
       return;
     }
-    countRejected(rejects);
-    synchronized (this) {
-      pendingReplayed.addAll(settled.replayed());
-      // Sources are held before this; those who push are told of each reject, and it is counted.
-      if (pendingRejectBytes <= 2 * MAX_PENDING_REJECT_BYTES) {
-        pendingRejects.addAll(rejects);
-        pendingRejectBytes += InputQueue.rejectBytes(rejects);
-      }
-    }
+    countRejected(settled.rejects());
+    rejects.add(settled);
   }
 
   /** Stops a table because its source says so; its rows stay. On the loop's thread only. */
   public void stopBySource(long id, String reason) {
-    LiveNode node = byId.get(id);
+    LiveNode node = graph.node(id);
     if (node != null && node.failure() == null) {
       LOG.warn("{} has stopped: {}", node.name(), reason);
       node.stopBySource(reason);
@@ -642,59 +469,12 @@ public final class EpochLoop implements AutoCloseable {
     publish(numbers.next(), epochSequence, positions);
   }
 
-  private void stepNode(LiveNode node, long epoch, long now) {
-    if (node instanceof InputNode input) {
-      input.taken(epoch);
-      input.advanceWatermark(now);
-      return;
-    }
-    QueryNode query = (QueryNode) node;
-    long watermark = Watermark.TIMELESS;
-    for (long number : query.inputs()) {
-      LiveNode source = byId.get(number);
-      if (source == null) {
-        continue;
-      }
-      if (source.failure() != null && !source.stoppedBySource()) {
-        node.fail(
-            number < 0 // a step of its own
-                ? source.failure()
-                : "\"" + source.name() + "\", which it reads, has stopped");
-        return;
-      }
-      watermark = Math.min(watermark, source.watermarkMicros());
-      if (source.delta() != null && !source.delta().isEmpty() && query.readsChanges()) {
-        query.feed(number, source.delta());
-      }
-    }
-    if (!query.isFilling()) {
-      query.step(new Epoch(epoch, watermark, now));
-    }
-  }
-
-  private static boolean isFilling(LiveNode node) {
-    return node instanceof QueryNode query && query.isFilling();
-  }
-
   private void publish(long epoch, long sequence, Map<Long, SourcePosition> advanced) {
     versions.publish();
     long version = versions.published();
     Map<Long, RelationVersion> relations = new HashMap<>();
     Map<Long, String> unreadable = new HashMap<>();
-    for (LiveNode node : nodes) {
-      if (isFilling(node)) {
-        continue;
-      }
-      if (node.failure() != null && !node.stoppedBySource()) {
-        unreadable.put(node.id(), "\"" + node.name() + "\" has stopped: " + node.failure());
-      } else if (node.isLoading()) {
-        unreadable.put(node.id(), "\"" + node.name() + "\" is still being loaded");
-      }
-      RelationVersion relation = node.version(version);
-      if (relation != null) {
-        relations.put(node.id(), relation);
-      }
-    }
+    graph.publish(version, relations, unreadable);
     measureHeld();
     Map<Long, SourcePosition> positions = snapshot.positions();
     if (!advanced.isEmpty()) {

@@ -13,8 +13,7 @@ import java.util.concurrent.CompletableFuture;
  */
 final class InputQueue {
   /** One input's rows, or an action that stands alone and completes {@code done}. */
-  record Work(
-      EpochLoop.Input input, int rows, long bytes, Runnable action, CompletableFuture<?> done) {
+  record Work(EpochInput input, int rows, long bytes, Runnable action, CompletableFuture<?> done) {
     boolean alone() {
       return action != null || input.before() != null;
     }
@@ -42,7 +41,7 @@ final class InputQueue {
    * Adds what an input hands over once there is room. One that is interrupted meanwhile and can
    * read it again gives it up; what is in the ledger must go in its order and keeps waiting.
    */
-  void put(EpochLoop.Input input) {
+  void put(EpochInput input) {
     boolean source = input.sequence() < 0;
     boolean heldBack = source && !input.changes().isEmpty();
     boolean interrupted = false;

@@ -3,6 +3,7 @@ package dripledger.engine.intake;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
@@ -247,13 +248,13 @@ public final class Sources {
         retain(batches, positions, rejects);
         return;
       }
-      List<EpochLoop.Change> changes = new ArrayList<>();
+      List<EpochInput.Change> changes = new ArrayList<>();
       for (SourceBatch batch : batches) {
-        changes.add(new EpochLoop.Change(batch.objectId(), batch.page(), batch.partition()));
+        changes.add(new EpochInput.Change(batch.objectId(), batch.page(), batch.partition()));
       }
       waiting = loop.full();
       loop.submit(
-          new EpochLoop.Input(changes, -1, new InputProgress(positions, rejects, List.of()), join));
+          new EpochInput(changes, -1, new InputProgress(positions, rejects, List.of()), join));
       waiting = false;
     }
 
@@ -267,7 +268,7 @@ public final class Sources {
       }
       if (!rejects.isEmpty()) {
         loop.submit(
-            new EpochLoop.Input(
+            new EpochInput(
                 List.of(), -1, InputProgress.NOTHING, () -> loop.countRejected(rejects)));
       }
       try {
@@ -285,7 +286,7 @@ public final class Sources {
     @Override
     public void stop(long objectId, String reason) {
       loop.submit(
-          new EpochLoop.Input(
+          new EpochInput(
               List.of(), -1, InputProgress.NOTHING, () -> loop.stopBySource(objectId, reason)));
     }
   }

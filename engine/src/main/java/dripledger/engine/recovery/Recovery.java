@@ -10,6 +10,7 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.definition.Definitions;
+import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.intake.Sources;
@@ -235,7 +236,7 @@ public final class Recovery {
   }
 
   private void replay(long after) {
-    List<EpochLoop.Change> gathered = new ArrayList<>();
+    List<EpochInput.Change> gathered = new ArrayList<>();
     int[] rows = new int[1];
     long[] last = new long[1];
     Map<Long, RowLayout> layouts = new HashMap<>();
@@ -247,7 +248,7 @@ public final class Recovery {
         id -> layouts.containsKey(id) ? new Page(layouts.get(id)) : null,
         (sequence, entries, ignored) -> {
           for (Ledger.Entry e : entries) {
-            gathered.add(new EpochLoop.Change(e.relationId(), e.changes(), e.partition()));
+            gathered.add(new EpochInput.Change(e.relationId(), e.changes(), e.partition()));
             rows[0] += e.changes().size();
           }
           last[0] = sequence;

@@ -70,7 +70,7 @@ class EpochLoopTest {
       loop.attach(distinct(2, 1));
       loop.attach(distinct(3, 2));
       loop.start();
-      loop.submit(7, List.of(new EpochLoop.Change(1, page(1, 5, 5, 6))));
+      loop.submit(7, List.of(new EpochInput.Change(1, page(1, 5, 5, 6))));
       long epoch = loop.awaitSequence(7, 5000);
       assertThat(loop.snapshot().epoch()).isGreaterThanOrEqualTo(epoch);
       assertThat(loop.snapshot().sequence()).isEqualTo(7);
@@ -94,14 +94,14 @@ class EpochLoopTest {
       // The view's store is told to take out what it never had: an operator with a mistake.
       bad.store().apply(page(1, 9));
       bad.store().apply(page(-1, 9));
-      loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 1))));
+      loop.submit(1, List.of(new EpochInput.Change(1, page(1, 1))));
       loop.awaitSequence(1, 5000);
       bad.store().apply(page(-1, 1));
-      loop.submit(2, List.of(new EpochLoop.Change(1, page(-1, 1))));
+      loop.submit(2, List.of(new EpochInput.Change(1, page(-1, 1))));
       loop.awaitSequence(2, 5000);
       assertThat(bad.failure()).contains("taken out");
       loop.submit(
-          3, List.of(new EpochLoop.Change(2, page(1, 8)), new EpochLoop.Change(1, page(1, 4))));
+          3, List.of(new EpochInput.Change(2, page(1, 8)), new EpochInput.Change(1, page(1, 4))));
       loop.awaitSequence(3, 5000);
       assertThat(reader.failure()).contains("which it reads, has stopped");
       assertThat(good.failure()).isNull();
@@ -121,7 +121,7 @@ class EpochLoopTest {
           new Thread(
               () -> {
                 for (int i = 1; i <= 50; i++) {
-                  loop.submit(i, List.of(new EpochLoop.Change(1, page(1, i, i, i, i))));
+                  loop.submit(i, List.of(new EpochInput.Change(1, page(1, i, i, i, i))));
                 }
               });
       pusher.start();
@@ -174,7 +174,7 @@ class EpochLoopTest {
       assertThat(waiting.isDone()).isFalse();
       away.set(false);
       long epoch = waiting.get(10, TimeUnit.SECONDS);
-      loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+      loop.submit(1, List.of(new EpochInput.Change(1, page(1, 5))));
       assertThat(loop.awaitSequence(1, 5000)).isGreaterThan(epoch);
       assertThat(loop.ailment(5000)).isNull();
     }
@@ -203,9 +203,9 @@ class EpochLoopTest {
       loop.attach(distinct(2, 1));
       loop.attach(follower);
       loop.start();
-      loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+      loop.submit(1, List.of(new EpochInput.Change(1, page(1, 5))));
       loop.awaitSequence(1, 5000);
-      loop.submit(2, List.of(new EpochLoop.Change(1, page(1, 6))));
+      loop.submit(2, List.of(new EpochInput.Change(1, page(1, 6))));
       loop.awaitSequence(2, 5000);
       assertThat(follower.failure()).isEqualTo("a mistake of ours");
       assertThat(ends).containsExactly("a mistake of ours");
@@ -235,7 +235,7 @@ class EpochLoopTest {
     loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
     loop.start();
     loop.submit(
-        new EpochLoop.Input(
+        new EpochInput(
             List.of(),
             -1,
             dripledger.engine.source.InputProgress.NOTHING,
@@ -271,7 +271,7 @@ class EpochLoopTest {
                 throw new IllegalStateException("between the two");
               }
             });
-    loop.submit(1, List.of(new EpochLoop.Change(1, page(1, 5))));
+    loop.submit(1, List.of(new EpochInput.Change(1, page(1, 5))));
     told.get(5, TimeUnit.SECONDS);
     assertThatThrownBy(() -> CompletableFuture.supplyAsync(loop::pin).get(5, TimeUnit.SECONDS))
         .hasMessageContaining("has ended");
