@@ -10,6 +10,7 @@ import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochInput;
+import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -21,6 +22,7 @@ import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.Subscription;
+import dripledger.engine.recovery.LateMaker;
 import dripledger.engine.recovery.Recovery;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
@@ -45,19 +47,14 @@ import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
-import org.slf4j.Logger;
-import org.slf4j.LoggerFactory;
 
 /**
  * The engine: statements in, answers out. All methods are safe from any thread unless they say
  * otherwise; reads never wait for the epoch loop, changes wait until they are durable and shown.
  */
 public final class Engine implements AutoCloseable {
-  private static final long LOAD_RETRY_MILLIS = 5_000;
   private static final long HEARTBEAT_MILLIS = 10_000;
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
-
-  private static final Logger LOG = LoggerFactory.getLogger(Engine.class);
 
   private final EngineOptions options;
   private final Ledger ledger;
@@ -76,7 +73,7 @@ public final class Engine implements AutoCloseable {
   private final RejectReplay rejectReplay;
   private final ReentrantLock definitionLock = new ReentrantLock();
   private final TableTransactions transactions;
-  private volatile boolean closed;
+  private final LateMaker lateMaker;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -87,7 +84,7 @@ public final class Engine implements AutoCloseable {
     this.clock = clock;
     loop =
         new EpochLoop(
-            new EpochLoop.Limits(
+            new EpochLimits(
                 options.maxEpochRows(), options.maxQueuedBytes(), options.maxHeldBytes()),
             records.definitions()::reserveEpochs,
             0);
@@ -107,6 +104,7 @@ public final class Engine implements AutoCloseable {
     checkpointer =
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
+    lateMaker = new LateMaker(definitions, definitionLock, this::requestCheckpoint);
     introspection = new Introspection(definitions, ledger, connectors, sources);
     transactions =
         new TableTransactions(
@@ -153,43 +151,7 @@ public final class Engine implements AutoCloseable {
     loop.start();
     checkpointer.start();
     sources.openAll();
-    if (!left.isEmpty()) {
-      Thread loader = new Thread(() -> makeLater(left), "late-maker");
-      loader.setDaemon(true);
-      loader.start();
-    }
-  }
-
-  /** Makes what could not be made at the start, while the rest is served already. */
-  private void makeLater(List<CatalogObject> left) {
-    List<CatalogObject> waiting = new ArrayList<>(left);
-    while (!closed && !waiting.isEmpty()) {
-      // One source that stays away holds up nothing but what is read from it.
-      waiting.removeIf(o -> closed || catalog().find(o.id()) == null || made(o));
-      try {
-        Thread.sleep(waiting.isEmpty() ? 0 : LOAD_RETRY_MILLIS);
-      } catch (InterruptedException e) {
-        return;
-      }
-    }
-    requestCheckpoint();
-  }
-
-  private boolean made(CatalogObject object) {
-    definitionLock.lock();
-    try {
-      if (object instanceof CatalogObject.Table table) {
-        definitions.loads().reload(table);
-      } else {
-        definitions.remake((CatalogObject.MaterializedView) object);
-      }
-      return true;
-    } catch (RuntimeException e) {
-      LOG.warn("{} cannot be made, trying again: {}", object.name(), e.getMessage());
-      return false;
-    } finally {
-      definitionLock.unlock();
-    }
+    lateMaker.start(left);
   }
 
   public Catalog catalog() {
@@ -364,7 +326,7 @@ public final class Engine implements AutoCloseable {
       }
       return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
           ? definitions.alterations().alter(sql, command)
-          : definitions.create(sql, command);
+          : definitions.create(sql, (Command.Create) command);
     } finally {
       definitionLock.unlock();
     }
@@ -515,7 +477,7 @@ public final class Engine implements AutoCloseable {
   /** Stops the epoch loop after the current epoch. The ledger is not closed. */
   @Override
   public void close() {
-    closed = true;
+    lateMaker.close();
     sources.closeAll();
     checkpointer.close();
     loop.close();

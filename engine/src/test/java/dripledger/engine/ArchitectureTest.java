@@ -10,6 +10,11 @@ import com.tngtech.archunit.core.importer.ClassFileImporter;
 import com.tngtech.archunit.core.importer.ImportOption;
 import com.tngtech.archunit.library.dependencies.SliceAssignment;
 import com.tngtech.archunit.library.dependencies.SliceIdentifier;
+import java.io.IOException;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.util.List;
+import java.util.stream.Stream;
 import org.junit.jupiter.api.Test;
 
 /** The rules of the rooms. */
@@ -92,5 +97,35 @@ class ArchitectureTest {
                 .map(JavaClass::getSimpleName)
                 .toList())
         .containsExactlyInAnyOrder("Engine", "EngineOptions", "Records");
+  }
+
+  /** Those who carry statements out know what is defined, and not who sent them. */
+  @Test
+  void onlyDefinitionsSendsOthers() {
+    noClasses()
+        .that()
+        .resideInAPackage("dripledger.engine.definition")
+        .and()
+        .haveNameNotMatching(".*\\.Definitions(\\$.*)?")
+        .should()
+        .dependOnClassesThat()
+        .haveSimpleName("Definitions")
+        .check(ENGINE);
+  }
+
+  /** Whoever inherits a file can read it in one go. */
+  @Test
+  void noFileIsLongerThanFiveHundredLines() throws IOException {
+    try (Stream<Path> files = Files.walk(Path.of("..").toRealPath())) {
+      List<Path> sources =
+          files
+              .filter(f -> f.toString().matches(".*/src/(main|test)/.*\\.(java|ts|vue)"))
+              .filter(f -> !f.toString().contains("/node_modules/"))
+              .toList();
+      assertThat(sources).hasSizeGreaterThan(200);
+      for (Path source : sources) {
+        assertThat(Files.readAllLines(source).size()).as(source.toString()).isLessThan(501);
+      }
+    }
   }
 }

@@ -54,17 +54,12 @@ final class PostgresFeed implements Feed {
   private final LongFunction<DriftLog> drift;
   private final Map<Long, FollowedTable> tables = new HashMap<>();
   private final Map<Integer, FollowedTable> byRelation = new HashMap<>();
-  private final PgOutput decoder = new PgOutput(new Changes());
+  private final TransactionReader read;
+  private final PgOutput decoder;
   private final Map<String, Long> loading = new LinkedHashMap<>();
-  private final long maxTransactionBytes;
   private final TroubleLog troubles;
   private Thread thread;
   private long position; // everything up to here has been submitted
-  private long commitLsn; // of the transaction being read
-  private boolean inTransaction;
-  private long ended; // the end of the last transaction read
-  private long seen; // no transaction before this place is still to come
-  private int gathered;
   private final Object starting = new Object();
   private volatile boolean closed;
   private volatile String state = "reading";
@@ -83,10 +78,11 @@ final class PostgresFeed implements Feed {
     this.access = access;
     this.sink = sink;
     this.drift = drift;
+    read = new TransactionReader(access, sink, tables, byRelation);
+    decoder = new PgOutput(read);
     troubles = new TroubleLog(LOG, access.name());
-    maxTransactionBytes = access.maxTransactionBytes();
     position = LogSequenceNumber.valueOf(from.text()).asLong();
-    ended = position;
+    read.ended = position;
     for (CatalogObject object : objects) {
       // A table that is being made is not one of ours until it has joined.
       tables.put(
@@ -102,7 +98,7 @@ final class PostgresFeed implements Feed {
   }
 
   /** The slot is gone or has moved past us: changes are lost, and only a new load helps. */
-  private static final class Lost extends RuntimeException {
+  static final class Lost extends RuntimeException {
     private static final long serialVersionUID = 1L;
 
     Lost(String message) {
@@ -177,8 +173,8 @@ final class PostgresFeed implements Feed {
         t.keptBack.removeIf(kept -> kept.commitLsn() >= position); // it will be sent again
       }
     }
-    inTransaction = false;
-    gathered = 0;
+    read.inTransaction = false;
+    read.gathered = 0;
     try (PGReplicationStream stream =
         connection
             .getReplicationAPI()
@@ -206,7 +202,7 @@ final class PostgresFeed implements Feed {
     long advanced = System.nanoTime();
     while (!closed) {
       confirm(stream);
-      if (gathered == 0 && sink.full()) {
+      if (read.gathered == 0 && sink.full()) {
         state = "waiting";
         reason = FeedStatus.FULL;
         stream.forceUpdateStatus();
@@ -218,7 +214,7 @@ final class PostgresFeed implements Feed {
       ByteBuffer message = stream.readPending();
       if (message != null) {
         pause = MIN_PAUSE_NANOS;
-        if (gathered == 0) {
+        if (read.gathered == 0) {
           batchBegan = System.nanoTime();
         }
         messages++;
@@ -227,19 +223,21 @@ final class PostgresFeed implements Feed {
           decoder.read(message);
         }
       }
-      boolean between = !inTransaction;
+      boolean between = !read.inTransaction;
       boolean enough =
-          message == null || gathered >= BATCH_ROWS || System.nanoTime() - batchBegan > BATCH_NANOS;
-      if (between && gathered > 0 && enough) {
+          message == null
+              || read.gathered >= BATCH_ROWS
+              || System.nanoTime() - batchBegan > BATCH_NANOS;
+      if (between && read.gathered > 0 && enough) {
         submit(null);
       }
       if (message == null) {
         if (between) {
-          seen = Math.max(seen, stream.getLastReceiveLSN().asLong());
+          read.seen = Math.max(read.seen, stream.getLastReceiveLSN().asLong());
           joinWaiting();
-          if (seen > position && System.nanoTime() - advanced > IDLE_ADVANCE_NANOS) {
+          if (read.seen > position && System.nanoTime() - advanced > IDLE_ADVANCE_NANOS) {
             advanced = System.nanoTime();
-            ended = seen;
+            read.ended = read.seen;
             submit(null);
           }
         }
@@ -273,7 +271,7 @@ final class PostgresFeed implements Feed {
           PostgresAccess.value(
               c,
               "SELECT pg_wal_lsn_diff(pg_current_wal_lsn(), ?::pg_lsn)::bigint",
-              LogSequenceNumber.valueOf(Math.max(position, seen)).asString());
+              LogSequenceNumber.valueOf(Math.max(position, read.seen)).asString());
       behind = Math.max(0, Long.parseLong(lag));
     } catch (SQLException e) {
       LOG.debug("the lag of {} is not known", access.name(), e);
@@ -294,9 +292,9 @@ final class PostgresFeed implements Feed {
         }
       }
     }
-    gathered = 0;
-    sink.submit(batches, position(ended), join);
-    position = ended; // not before: what was not taken is sent again
+    read.gathered = 0;
+    sink.submit(batches, position(read.ended), join);
+    position = read.ended; // not before: what was not taken is sent again
   }
 
   /** Lets tables whose load the feed has passed take part. */
@@ -304,7 +302,7 @@ final class PostgresFeed implements Feed {
     FollowedTable ready = null;
     synchronized (this) {
       for (FollowedTable t : tables.values()) {
-        if (!t.live && t.attach != null && Math.max(seen, ended) >= t.loadedAt) {
+        if (!t.live && t.attach != null && Math.max(read.seen, read.ended) >= t.loadedAt) {
           ready = t;
         }
       }
@@ -312,10 +310,10 @@ final class PostgresFeed implements Feed {
     if (ready == null) {
       return;
     }
-    if (gathered > 0) {
+    if (read.gathered > 0) {
       submit(null);
     }
-    ended = Math.max(ended, seen);
+    read.ended = Math.max(read.ended, read.seen);
     List<SourceBatch> batches = new ArrayList<>();
     Runnable attach;
     synchronized (this) {
@@ -329,117 +327,8 @@ final class PostgresFeed implements Feed {
       attach = ready.attach;
       ready.attach = null;
     }
-    position = ended;
+    position = read.ended;
     sink.submit(batches, position(position), attach);
-  }
-
-  /** What the decoder finds. */
-  private final class Changes implements PgOutput.Handler {
-    @Override
-    public void begin(long lsn) {
-      inTransaction = true;
-      commitLsn = lsn;
-    }
-
-    @Override
-    public void commit(long endLsn) {
-      inTransaction = false;
-      ended = endLsn;
-      seen = Math.max(seen, endLsn);
-      for (FollowedTable t : tables.values()) {
-        if (!t.live && t.pending()) {
-          t.keptBack.add(new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects()));
-        }
-      }
-      gathered = Math.max(gathered, 1); // also a transaction of no rows for us moves us on
-    }
-
-    @Override
-    public void relation(
-        int id,
-        String schema,
-        String name,
-        char identity,
-        String[] columns,
-        int[] types,
-        int[] modifiers,
-        boolean[] keys) {
-      for (FollowedTable t : tables.values()) {
-        if (t.schemaName.equals(schema) && t.tableName.equals(name)) {
-          byRelation.put(id, t);
-          String why = t.describe(columns, types, modifiers);
-          if (why != null && !t.stopped) {
-            t.stopped = true;
-            sink.stop(t.table.id(), why + "; DROP TABLE … CASCADE and create it again");
-          }
-        }
-      }
-    }
-
-    private FollowedTable of(int relation) {
-      FollowedTable t = byRelation.get(relation);
-      if (t != null) {
-        gathered++;
-        if (gathered % 1024 == 0) {
-          bound();
-        }
-      }
-      return t;
-    }
-
-    private void bound() {
-      long held = 0;
-      for (FollowedTable t : tables.values()) {
-        held += t.pendingBytes();
-      }
-      if (held > maxTransactionBytes) {
-        throw new Lost(
-            "a transaction at the source is larger than "
-                + (maxTransactionBytes >> 20)
-                + " MB, and half of it is never shown; raise option max_transaction_mb of \""
-                + access.name()
-                + "\" with ALTER CONNECTION");
-      }
-    }
-
-    @Override
-    public void insert(int relation, PgOutput.Tuple row) {
-      FollowedTable t = of(relation);
-      if (t != null) {
-        t.insert(row, commitLsn);
-      }
-    }
-
-    @Override
-    public void update(int relation, char oldKind, PgOutput.Tuple old, PgOutput.Tuple row) {
-      FollowedTable t = of(relation);
-      if (t != null) {
-        t.update(oldKind, old, row, commitLsn);
-      }
-    }
-
-    @Override
-    public void delete(int relation, PgOutput.Tuple old) {
-      FollowedTable t = of(relation);
-      if (t != null) {
-        t.delete(old);
-      }
-    }
-
-    @Override
-    public void truncate(int[] relations) {
-      for (int relation : relations) {
-        FollowedTable t = of(relation);
-        if (t != null) {
-          t.clear();
-        }
-      }
-    }
-
-    @Override
-    public void message(long lsn, String prefix) {
-      seen = Math.max(seen, lsn);
-    }
   }
 
   // ---- loading
@@ -500,8 +389,8 @@ final class PostgresFeed implements Feed {
       Slots.drop(c, access.slot());
     }
     position = Slots.create(access);
-    ended = position;
-    seen = position;
+    read.ended = position;
+    read.seen = position;
     state = "reading";
     reason = null;
     start();

@@ -1,23 +1,15 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.expr.Accumulator;
-import dripledger.engine.expr.Accumulators;
-import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
-import dripledger.engine.state.StateChunks;
-import dripledger.engine.state.StateFormatException;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
-import java.util.ArrayList;
 import java.util.Arrays;
-import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -36,8 +28,7 @@ import java.util.function.Consumer;
  * by {@link #start}); a result that does not fit its type rejects the group's row and nothing else;
  * two NULLs are the same group.
  */
-final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
-  private static final int FIRST_STATE = 1; // word 0 is the number of rows
+final class GroupAggregate implements Operator, StoredRows {
   private static final int BLOCK = 256;
   private static final int HANDED_ON = 2 * BLOCK; // rows that readers are given at once
 
@@ -48,15 +39,9 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
 
   private final boolean global;
   private final RowLayout input;
-  private final int groupCount;
   private final GroupKeys keys;
-  private final SavedStore blocksSaved;
-  private final Blobs blobs;
+  private final GroupState state;
   private final KeyedStore groups;
-  private final Call[] calls;
-  private final boolean anyOrdered;
-  private final List<ValueCounts> values = new ArrayList<>();
-  private final int[] blobWords; // words of the state that refer to values kept apart
   private final AggregateKernel kernel;
   private final boolean plainRows; // of fixed size, and none can fail
   private final boolean mayBeSame; // whether a row may stay the same although its state changed
@@ -78,17 +63,6 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   private final int[] blocks = new int[BLOCK];
   private final int[] rows = new int[BLOCK];
   private final long[] weights = new long[BLOCK];
-  private final AggregateKernel.Others others = new OtherCalls();
-
-  /**
-   * How one call is kept: by an accumulator at an offset, or by ordered values and their result.
-   */
-  private record Call(
-      int filterColumn,
-      Accumulator accumulator,
-      int stateOffset,
-      ValueCounts distinct,
-      OrderedValues ordered) {}
 
   /**
    * @param next who takes the changes, or null if they stay in {@link #output}
@@ -100,66 +74,19 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     this.port = port;
     input = new RowLayout(plan.input().schema());
     int[] groupColumns = plan.groupColumns().stream().mapToInt(Integer::intValue).toArray();
-    groupCount = groupColumns.length;
-    global = groupCount == 0;
+    global = groupColumns.length == 0;
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
     indexes = new OrderedIndexes(keys.layout());
     groupLayout = new RowLayout(plan.schema());
     out = new Page(groupLayout);
-    blobs = new Blobs(versions);
-    boolean appendOnly = plan.input().appendOnly();
-    List<Integer> blobList = new ArrayList<>();
-    calls = new Call[plan.calls().size()];
-    int offset = FIRST_STATE;
-    for (int i = 0; i < calls.length; i++) {
-      AggregateCall call = plan.calls().get(i);
-      Accumulator accumulator = Accumulators.of(call, input, appendOnly);
-      OrderedValues extremes = null;
-      ValueCounts distinct = null;
-      if (accumulator == null) {
-        extremes = new OrderedValues(call, input, groupColumns, versions);
-        values.add(extremes.values());
-      } else if (call.distinct() && !call.function().isExtreme()) {
-        distinct = new ValueCounts(input, columnsOf(call, groupColumns), versions);
-        values.add(distinct);
-      }
-      if (accumulator != null && accumulator.blobWord() >= 0) {
-        blobList.add(offset + accumulator.blobWord());
-      }
-      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, extremes);
-      offset += accumulator == null ? OrderedValues.STATE_WORDS : accumulator.stateWords();
-    }
-    anyOrdered = Arrays.stream(calls).anyMatch(c -> c.ordered != null);
-    blobWords = blobList.stream().mapToInt(Integer::intValue).toArray();
-    boolean canFail = false;
-    for (Call call : calls) {
-      canFail |= call.accumulator != null && call.accumulator.canFail();
-    }
-    shownAt = canFail ? offset++ : -1;
-    groups = new KeyedStore(versions, keys.words(), offset, global ? 1 : 64);
-    groups.onRelease(keys::release);
-    blocksSaved = new SavedStore(groups, keys, versions, this);
+    state = new GroupState(plan, input, keys, versions);
+    groups = state.groups();
+    shownAt = state.shownAt();
     keyWords = new long[BLOCK * keys.words()];
-    List<AggregateKernel.Slot> slots = new ArrayList<>();
-    for (int i = 0; i < calls.length; i++) {
-      AggregateCall call = plan.calls().get(i);
-      boolean adds = AggregateKernel.isGenerated(call, input, appendOnly);
-      boolean writes = adds || calls[i].ordered != null && calls[i].ordered.isPlain();
-      slots.add(new AggregateKernel.Slot(call, calls[i].stateOffset, adds, writes));
-    }
-    mayBeSame = slots.stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
-    kernel = AggregateKernel.of(slots, input, keys, groupLayout);
+    mayBeSame = state.slots().stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
+    kernel = AggregateKernel.of(state.slots(), input, keys, groupLayout);
     plainRows = kernel.writesRows() && shownAt < 0;
-  }
-
-  private static int[] columnsOf(AggregateCall call, int[] groupColumns) {
-    int groups = groupColumns.length;
-    int[] columns = Arrays.copyOf(groupColumns, groups + call.arguments().size());
-    for (int i = 0; i < call.arguments().size(); i++) {
-      columns[groups + i] = call.arguments().get(i);
-    }
-    return columns;
   }
 
   @Override
@@ -221,51 +148,8 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
         groups.change(blocks[i]);
       }
     }
-    for (ValueCounts counts : values) {
-      counts.ahead(delta.bytes(), rows, count);
-    }
-    kernel.add(delta.bytes(), rows, weights, count, groups, blocks, others);
-  }
-
-  /** The calls that are kept by objects. */
-  private final class OtherCalls implements AggregateKernel.Others {
-    @Override
-    public void add(
-        int call, int number, byte[] bytes, int row, long weight, long[] state, int at) {
-      update(calls[call], number, bytes, row, weight, state, at);
-    }
-
-    @Override
-    public void write(int number, long[] state, int at, RowWriter out) {
-      Call call = calls[number];
-      int column = groupCount + number;
-      if (call.ordered != null) {
-        call.ordered.write(state, at + call.stateOffset, out, column);
-      } else {
-        call.accumulator.write(state, at + call.stateOffset, blobs, out, column);
-      }
-    }
-  }
-
-  private void update(
-      Call call, int number, byte[] bytes, int row, long weight, long[] state, int at) {
-    int filter = call.filterColumn;
-    if (filter >= 0 && (input.isNull(bytes, row, filter) || input.slot(bytes, row, filter) == 0)) {
-      return;
-    }
-    if (call.ordered != null) {
-      call.ordered.add(number, bytes, row, weight, state, at + call.stateOffset);
-      return;
-    }
-    long effective = weight;
-    if (call.distinct != null) {
-      ValueCounts.Change change = call.distinct.add(number, weight);
-      if (change == ValueCounts.Change.NONE) {
-        return;
-      }
-      effective = change == ValueCounts.Change.CAME ? 1 : -1;
-    }
-    call.accumulator.add(bytes, row, effective, state, at + call.stateOffset, blobs);
+    state.ahead(delta.bytes(), rows, count);
+    kernel.add(delta.bytes(), rows, weights, count, groups, blocks, state);
   }
 
   /** Who is given the rows that change, piece by piece; null if they stay in {@link #output}. */
@@ -279,15 +163,15 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   }
 
   /** Appends a group's row from its key and a state; answers whether it is shown. */
-  private long emit(long[] keyPage, int key, long[] state, int at, long weight) {
+  private long emit(long[] keyPage, int key, long[] words, int at, long weight) {
     if (plainRows) {
       int to = out.appendFixed(weight);
-      kernel.row(keyPage, key, state, at, out.bytes(), to);
+      kernel.row(keyPage, key, words, at, out.bytes(), to);
       return SHOWN;
     }
     RowWriter writer = out.begin();
     try {
-      row(keyPage, key, state, at, writer);
+      row(keyPage, key, words, at, writer);
       out.commit(weight);
       return SHOWN;
     } catch (RuntimeException e) {
@@ -298,9 +182,9 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   }
 
   /** Sets the columns of a group's row from its key and a state. Any thread. */
-  private void row(long[] keyPage, int key, long[] state, int at, RowWriter writer) {
+  private void row(long[] keyPage, int key, long[] words, int at, RowWriter writer) {
     keys.write(keyPage, key, writer);
-    kernel.write(state, at, writer, others);
+    kernel.write(words, at, writer, state);
   }
 
   @Override
@@ -311,7 +195,7 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     }
     if (rowsWanted
         || shownAt >= 0
-        || anyOrdered
+        || state.anyOrdered()
         || groups.mayHaveEnded()
         || indexes.needChanges()) {
       groups.changes(this::settleAndEmit);
@@ -342,11 +226,11 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
   private void settleAndEmit(int block, boolean wasLive, boolean isLive, long[] record, int old) {
     changed++;
     if (isLive) {
-      settle(block);
+      state.settle(block);
     }
     long[] page = groups.page(block);
     int key = groups.header(block) + 1;
-    int state = groups.state(block);
+    int at = groups.state(block);
     boolean stays = groups.isLive(block);
     long before = !wasLive ? GONE : shownAt < 0 ? SHOWN : record[old + shownAt];
     int oldRow = -1;
@@ -356,10 +240,10 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     }
     long after = stays ? SHOWN : GONE;
     if (stays && (rowsWanted || shownAt >= 0)) {
-      after = emit(page, key, page, state, 1);
+      after = emit(page, key, page, at, 1);
     }
     if (stays && shownAt >= 0) {
-      page[state + shownAt] = after;
+      page[at + shownAt] = after;
     }
     if (after == SHOWN && oldRow >= 0 && mayBeSame) {
       dropIfSame(oldRow);
@@ -377,28 +261,6 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
     }
     if (wasLive != stays && indexes.needChanges()) {
       indexes.changed(keys.row(page, key), 0, block, stays ? 1 : -1);
-    }
-  }
-
-  /** Ends a group without rows, and looks for the results that are among its values. */
-  private void settle(int block) {
-    long[] page = groups.page(block);
-    int at = groups.state(block);
-    if (page[at] == 0 && !global) {
-      for (Call call : calls) {
-        if (call.ordered != null) {
-          OrderedValues.refuseIfAny(page, at + call.stateOffset);
-        } else {
-          call.accumulator.release(page, at + call.stateOffset, blobs);
-        }
-      }
-      groups.remove(block);
-      return;
-    }
-    for (Call call : calls) {
-      if (call.ordered != null) {
-        call.ordered.result(page, at + call.stateOffset);
-      }
     }
   }
 
@@ -422,92 +284,22 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
 
   @Override
   public void durable(Consumer<Durable> into) {
-    into.accept(blocksSaved);
-    values.forEach(v -> v.durable(into));
-  }
-
-  /** The words of the state, then what they refer to. */
-  @Override
-  public long save(long[] block, StateChunks.Writer out) {
-    int state = keys.words();
-    for (int i = state; i < block.length; i++) {
-      out.putLong(block[i]);
-    }
-    for (int word : blobWords) {
-      long place = block[state + word];
-      if (place != 0) {
-        out.putInt(Blobs.length(place));
-        out.put(blobs.bytes(place), blobs.start(place), Blobs.length(place));
-      }
-    }
-    return 1;
-  }
-
-  @Override
-  public void restore(long[] key, byte[] bytes, int value, int length, long count) {
-    int words = groups.stateWords();
-    if (count != 0 && length < 8 * words) {
-      throw new StateFormatException("saved groups of another shape");
-    }
-    long hash = groups.hashOf(key, 0);
-    int known = groups.find(hash, key, 0);
-    boolean there = known != KeyedStore.NONE && groups.isLive(known);
-    for (int i = 0; there && i < blobWords.length; i++) {
-      blobs.retire(groups.page(known)[groups.state(known) + blobWords[i]]);
-    }
-    if (count == 0) {
-      if (there) {
-        groups.remove(known);
-      }
-      return;
-    }
-    int block = groups.changeOrInsert(hash, key, 0);
-    long[] page = groups.page(block);
-    int state = groups.state(block);
-    for (int i = 0; i < words; i++) {
-      page[state + i] = Bytes.getLong(bytes, value + 8 * i);
-    }
-    int at = value + 8 * words;
-    for (int word : blobWords) {
-      if (page[state + word] != 0) {
-        int size = Bytes.getInt(bytes, at);
-        page[state + word] = blobs.put(bytes, at + 4, size);
-        at += 4 + size;
-      }
-    }
-    for (Call call : calls) {
-      if (call.ordered != null) {
-        Arrays.fill(
-            page,
-            state + call.stateOffset,
-            OrderedValues.STATE_WORDS + state + call.stateOffset,
-            0);
-      }
-    }
+    state.durable(into);
   }
 
   @Override
   public void join(Versions graph) {
-    groups.join(graph);
-    blobs.join(graph);
-    values.forEach(v -> v.join(graph));
-    blocksSaved.join(graph);
+    state.join(graph);
   }
 
   @Override
   public void close() {
-    groups.close();
-    values.forEach(ValueCounts::close);
-    blobs.close();
+    state.close();
   }
 
   @Override
   public void restored() {
-    for (Call call : calls) {
-      if (call.ordered != null) {
-        call.ordered.restored(groups, keys, call.stateOffset);
-      }
-    }
+    state.restored();
     shown = 0;
     for (int block = 0; block < groups.blockLimit(); block++) {
       boolean there =
@@ -575,12 +367,7 @@ final class GroupAggregate implements Operator, StoredRows, SavedStore.Form {
 
   @Override
   public long stateBytes() {
-    long bytes = blobs.heapBytes() + groups.heapBytes() + keys.heapBytes() + indexes.heapBytes();
-    for (Call call : calls) {
-      bytes += call.ordered == null ? 0 : call.ordered.heapBytes();
-      bytes += call.distinct == null ? 0 : call.distinct.heapBytes();
-    }
-    return bytes;
+    return state.heapBytes() + keys.heapBytes() + indexes.heapBytes();
   }
 
   @Override

@@ -30,7 +30,7 @@ import java.util.Map;
  * lock.
  */
 public final class Alterations {
-  private final Definitions definitions;
+  private final LiveCatalog live;
   private final DefinitionStore store;
   private final EpochLoop loop;
   private final StreamHistory history;
@@ -39,14 +39,14 @@ public final class Alterations {
   private final OngoingWork ongoing;
 
   Alterations(
-      Definitions definitions,
+      LiveCatalog live,
       DefinitionStore store,
       EpochLoop loop,
       StreamHistory history,
       Connectors connectors,
       Sources sources,
       OngoingWork ongoing) {
-    this.definitions = definitions;
+    this.live = live;
     this.store = store;
     this.loop = loop;
     this.history = history;
@@ -116,14 +116,14 @@ public final class Alterations {
   public Result alter(String sql, Command command) {
     String name =
         command instanceof Command.AddColumn a ? a.name() : ((Command.AlterOptions) command).name();
-    CatalogObject object = definitions.catalog().find(name);
+    CatalogObject object = live.catalog().find(name);
     ongoing.refuseIfUsed(object, "altered");
     if (object instanceof CatalogObject.Connection connection) {
       return alterConnection(sql, connection, command);
     }
     CatalogObject.Stream stream = (CatalogObject.Stream) object;
     refuseAlter(stream, command);
-    CatalogObject.Connection connection = definitions.catalog().connectionOf(stream);
+    CatalogObject.Connection connection = live.catalog().connectionOf(stream);
     if (connection != null) {
       sources.close(stream, connection);
     }
@@ -135,12 +135,12 @@ public final class Alterations {
       if (connection != null) {
         connectors.begin(connection, changed);
       }
-      InputNode node = Definitions.inputNode(changed);
-      LiveNode old = definitions.node(stream.id());
+      InputNode node = LiveCatalog.newInput(changed);
+      LiveNode old = live.node(stream.id());
       store.apply(
           List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),
           List.of());
-      definitions.publish(changed, node);
+      live.publish(changed, node);
       EpochLoop.await(
           loop.between(
               () -> {
@@ -149,7 +149,7 @@ public final class Alterations {
               }));
     } finally {
       if (connection != null) {
-        sources.open(definitions.catalog().find(name));
+        sources.open(live.catalog().find(name));
       }
     }
     return new Result.Done("altered stream " + name, loop.snapshot().epoch());
@@ -191,7 +191,7 @@ public final class Alterations {
                 store.nextId(), connection.name(), "alter", connection.id(), sql, null)),
         List.of());
     sources.closeConnection(connection);
-    definitions.publish(changed);
+    live.publish(changed);
     sources.reopen(changed);
     return new Result.Done("altered connection " + connection.name(), loop.snapshot().epoch());
   }

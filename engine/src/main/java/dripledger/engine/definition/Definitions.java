@@ -4,11 +4,9 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
-import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.InputNode;
-import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.epoch.EpochLoop;
@@ -22,20 +20,17 @@ import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.Subscription;
 import dripledger.engine.recovery.Recovery;
-import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
 import java.util.ArrayList;
-import java.util.HashMap;
 import java.util.HashSet;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
-import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.stream.Collectors;
 
@@ -48,8 +43,7 @@ public final class Definitions {
   /** What an event may be late by if nobody said so and the columns were proposed by us. */
   public static final int PROPOSED_LATENESS_SECONDS = 30;
 
-  private static final long DEFAULT_IDLE_MILLIS = 60_000;
-
+  private final LiveCatalog live = new LiveCatalog();
   private final DefinitionStore store;
   private final EpochLoop loop;
   private final SqlFrontEnd frontEnd;
@@ -62,10 +56,6 @@ public final class Definitions {
   private final Alterations alterations;
   private final SharedSteps steps;
   private final Followers followers;
-  private final Map<Long, LiveNode> nodes = new HashMap<>();
-  private final Map<Long, PlanCut> cuts = new ConcurrentHashMap<>(); // of materialized views
-  private volatile Catalog catalog = Catalog.EMPTY;
-  private Runnable checkpoint = () -> {};
 
   public Definitions(
       DefinitionStore store,
@@ -86,13 +76,13 @@ public final class Definitions {
     steps = new SharedSteps(loop, backfill);
     ongoing = new OngoingWork(lock, this::catalog);
     followers = new Followers(loop, backfill, steps, ongoing, this::cut);
-    loads = new TableLoads(this, store, loop, history, connectors, sources, ongoing);
-    alterations = new Alterations(this, store, loop, history, connectors, sources, ongoing);
+    loads = new TableLoads(live, store, loop, history, connectors, sources, ongoing);
+    alterations = new Alterations(live, store, loop, history, connectors, sources, ongoing);
   }
 
   /** What is defined now. Safe from any thread. */
   public Catalog catalog() {
-    return catalog;
+    return live.catalog();
   }
 
   public Backfill backfill() {
@@ -105,23 +95,18 @@ public final class Definitions {
 
   /** A plan as the graph runs it. Safe from any thread. */
   public PlanCut cut(PlanNode plan) {
-    return PlanCut.of(
-        plan,
-        id -> {
-          PlanCut view = cuts.get(id);
-          return view == null ? null : view.alias();
-        });
+    return live.cut(plan);
   }
 
   /** How the graph runs a materialized view that is there. Safe from any thread. */
   public PlanCut cut(CatalogObject.MaterializedView view) {
-    return cuts.get(view.id());
+    return live.cut(view);
   }
 
   /** What a view keeps and fails on, with all of its steps. Safe from any thread. */
   public ViewState state(CatalogObject.MaterializedView view) {
     List<QueryNode> parts = new ArrayList<>();
-    PlanCut cut = cuts.get(view.id());
+    PlanCut cut = live.cut(view);
     if (cut != null) {
       cut.steps().forEach(step -> parts.add(steps.node(step.id())));
     }
@@ -139,19 +124,12 @@ public final class Definitions {
 
   /** What to run when something was defined whose state should soon be safe. */
   public void onDefined(Runnable action) {
-    checkpoint = action;
-  }
-
-  /** Something was defined whose state should soon be safe. */
-  void defined() {
-    checkpoint.run();
+    live.onDefined(action);
   }
 
   /** The live node of an object, or null for a plain view or connection. Safe from any thread. */
   public LiveNode node(long id) {
-    synchronized (nodes) {
-      return nodes.get(id);
-    }
+    return live.node(id);
   }
 
   /** Loads everything and makes the nodes; attaching them is for {@link Recovery}. */
@@ -159,7 +137,7 @@ public final class Definitions {
     for (StoredDefinition stored : store.load()) {
       Command command;
       try {
-        command = frontEnd.check(frontEnd.parse(stored.sql()).get(0), catalog, Map.of(), 0);
+        command = frontEnd.check(frontEnd.parse(stored.sql()).get(0), catalog(), Map.of(), 0);
       } catch (EngineException e) {
         throw new IllegalStateException(
             "the stored definition of \""
@@ -170,35 +148,29 @@ public final class Definitions {
       }
       CatalogObject object =
           stored.alters() != 0
-              ? Alterations.altered(catalog.find(stored.alters()), command, stored.begin())
+              ? Alterations.altered(catalog().find(stored.alters()), command, stored.begin())
               : object(stored.id(), stored.sql(), command);
-      catalog = catalog.with(object);
+      live.publish(object);
       if (stored.begin() != null && stored.alters() == 0) {
         history.begin(sources.inputId(object), stored.begin());
       }
       if (object instanceof CatalogObject.MaterializedView view) {
         PlanCut cut = cut(view.plan());
-        cuts.put(view.id(), cut);
+        live.keep(view, cut);
         steps.use(cut, view.name());
       }
-      LiveNode node = liveNode(object);
+      LiveNode node = live.newNode(object);
       if (node != null) {
-        keep(object.id(), node);
+        live.keep(object.id(), node);
       }
     }
   }
 
   /** Makes a new, empty node for an object, in the place of one that is of no use. */
   public LiveNode renew(CatalogObject object) {
-    LiveNode node = liveNode(object);
-    keep(object.id(), node);
+    LiveNode node = live.newNode(object);
+    live.keep(object.id(), node);
     return node;
-  }
-
-  private void keep(long id, LiveNode node) {
-    synchronized (nodes) {
-      nodes.put(id, node);
-    }
   }
 
   private static CatalogObject object(long id, String sql, Command command) {
@@ -229,75 +201,11 @@ public final class Definitions {
         id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn());
   }
 
-  private LiveNode liveNode(CatalogObject object) {
-    return object instanceof CatalogObject.MaterializedView m
-        ? viewNode(m, cuts.get(m.id()))
-        : inputNode(object);
-  }
-
-  private static QueryNode viewNode(CatalogObject.MaterializedView m, PlanCut cut) {
-    return QueryNode.view(m.id(), m.name(), cut, m.schema(), m.key());
-  }
-
-  /** A new node for a stream or table; null for other objects. */
-  static InputNode inputNode(CatalogObject object) {
-    RowLayout layout = new RowLayout(object.schema());
-    if (object instanceof CatalogObject.Stream s) {
-      return InputNode.stream(
-          s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
-    }
-    if (object instanceof CatalogObject.Table t) {
-      KeptRows rows = KeptRows.unique(t.schema(), t.primaryKey());
-      return t.source() == null
-          ? InputNode.table(t.id(), t.name(), layout, rows)
-          : InputNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
-    }
-    return null;
-  }
-
-  private static long idleMillis(CatalogObject.Stream stream) {
-    String option = stream.source() == null ? null : stream.source().option("idle_after");
-    return option == null ? DEFAULT_IDLE_MILLIS : Retention.micros(option) / 1000;
-  }
-
-  private static final class Naming {
-    private Naming() {}
-
-    static String name(Command command) {
-      if (command instanceof Command.CreateConnection c) {
-        return c.name();
-      }
-      if (command instanceof Command.CreateStream c) {
-        return c.name();
-      }
-      if (command instanceof Command.CreateTable c) {
-        return c.name();
-      }
-      return command instanceof Command.CreateView c
-          ? c.name()
-          : ((Command.CreateMaterializedView) command).name();
-    }
-
-    static Command.IfExists ifExists(Command command) {
-      if (command instanceof Command.CreateConnection c) {
-        return c.ifExists();
-      }
-      if (command instanceof Command.CreateStream c) {
-        return c.ifExists();
-      }
-      if (command instanceof Command.CreateTable c) {
-        return c.ifExists();
-      }
-      return command instanceof Command.CreateView c
-          ? c.ifExists()
-          : ((Command.CreateMaterializedView) command).ifExists();
-    }
-  }
-
   /** Carries a CREATE out. */
-  public Result create(String sql, Command command) {
-    String name = Naming.name(command);
-    CatalogObject existing = catalog.find(name);
+  public Result create(String sql, Command.Create create) {
+    Command command = create;
+    String name = create.name();
+    CatalogObject existing = catalog().find(name);
     List<CatalogObject> dropped = List.of();
     if (ongoing.has(name)) {
       throw new EngineException(
@@ -306,7 +214,7 @@ public final class Definitions {
           "wait until that is done, or DROP it, which stops it");
     }
     if (existing != null) {
-      switch (Naming.ifExists(command)) {
+      switch (create.ifExists()) {
         case SKIP:
           return new Result.Done(
               existing.kind() + " " + name + " is there already", loop.snapshot().epoch());
@@ -332,13 +240,9 @@ public final class Definitions {
     CatalogObject.Connection connection =
         (CatalogObject.Connection) object(store.nextId(), sql, command);
     connectors.check(connection);
-    store.apply(List.of(stored(connection, null)), List.of());
-    catalog = catalog.with(connection);
+    store.apply(List.of(LiveCatalog.stored(connection, null)), List.of());
+    live.publish(connection);
     return new Result.Done("created connection " + connection.name(), loop.snapshot().epoch());
-  }
-
-  static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
-    return new StoredDefinition(object.id(), object.name(), object.kind(), 0, object.sql(), begin);
   }
 
   /** The statement with the columns written out that its source proposes, if it has none. */
@@ -364,7 +268,7 @@ public final class Definitions {
   public Proposal propose(SourceSpec source, boolean keyed) {
     Proposal proposal =
         connectors.propose(
-            (CatalogObject.Connection) catalog.find(source.connectionId()), source, keyed);
+            (CatalogObject.Connection) catalog().find(source.connectionId()), source, keyed);
     if (proposal.columns().isEmpty()) {
       throw new EngineException(
           Code.INVALID,
@@ -382,41 +286,30 @@ public final class Definitions {
     Command complete =
         text.equals(sql)
             ? command
-            : frontEnd.check(frontEnd.parse(text).get(0), catalog, Map.of(), 0);
+            : frontEnd.check(frontEnd.parse(text).get(0), catalog(), Map.of(), 0);
     CatalogObject object = object(store.nextId(), text, complete);
-    InputNode node = inputNode(object);
+    InputNode node = LiveCatalog.newInput(object);
     SourceSpec source = CatalogObject.sourceOf(object);
     if (source == null) {
-      store.apply(List.of(stored(object, null)), List.of());
+      store.apply(List.of(LiveCatalog.stored(object, null)), List.of());
       long epoch = EpochLoop.await(loop.between(() -> loop.attach(node)));
-      publish(object, node);
+      live.publish(object, node);
       return created(object, epoch);
     }
     CatalogObject.Connection connection =
-        (CatalogObject.Connection) catalog.find(source.connectionId());
+        (CatalogObject.Connection) catalog().find(source.connectionId());
     SourcePosition begin = connectors.begin(connection, object);
     if (sources.shared(connection)) {
       loads.load((CatalogObject.Table) object, node, connection, begin);
     } else {
       history.begin(object.id(), begin);
-      store.apply(List.of(stored(object, begin)), List.of());
+      store.apply(List.of(LiveCatalog.stored(object, begin)), List.of());
       EpochLoop.await(loop.between(() -> loop.attach(node)));
-      publish(object, node);
+      live.publish(object, node);
       sources.open(object);
     }
-    checkpoint.run();
+    live.defined();
     return created(object, loop.snapshot().epoch());
-  }
-
-  /** From now on statements find the object, and others its node. */
-  void publish(CatalogObject object, LiveNode node) {
-    keep(object.id(), node);
-    catalog = catalog.with(object);
-  }
-
-  /** A connection with other options stands in the place of the one before. */
-  void publish(CatalogObject.Connection connection) {
-    catalog = catalog.with(connection);
   }
 
   private static Result created(CatalogObject object, long epoch) {
@@ -431,7 +324,7 @@ public final class Definitions {
     CatalogObject object = object(store.nextId(), sql, command);
     if (object instanceof CatalogObject.MaterializedView view) {
       PlanCut cut = cut(view.plan());
-      QueryNode node = viewNode(view, cut);
+      QueryNode node = LiveCatalog.newView(view, cut);
       steps.use(cut, view.name());
       boolean stored = false;
       try {
@@ -445,33 +338,35 @@ public final class Definitions {
           steps.release(cut);
         }
       }
-      cuts.put(view.id(), cut);
-      keep(object.id(), node);
+      live.keep(view, cut);
+      live.keep(object.id(), node);
     } else {
       replaceStored(object, dropped);
     }
-    List<LiveNode> going = liveNodes(dropped);
-    catalog = catalog.without(dropped).with(object);
+    List<LiveNode> going = live.nodes(dropped);
+    live.publish(object, dropped);
     long epoch = EpochLoop.await(loop.between(() -> going.forEach(loop::detach)));
     forget(dropped);
-    checkpoint.run();
+    live.defined();
     return new Result.Done(
         (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + object.name(),
         epoch);
   }
 
   private void replaceStored(CatalogObject object, List<CatalogObject> dropped) {
-    store.apply(List.of(stored(object, null)), dropped.stream().map(CatalogObject::id).toList());
+    store.apply(
+        List.of(LiveCatalog.stored(object, null)),
+        dropped.stream().map(CatalogObject::id).toList());
   }
 
   /** Makes a view that is attached and failed again from its inputs. */
   public void remake(CatalogObject.MaterializedView view) {
-    PlanCut cut = cuts.get(view.id());
-    QueryNode fresh = viewNode(view, cut);
+    PlanCut cut = live.cut(view);
+    QueryNode fresh = LiveCatalog.newView(view, cut);
     fill(view, cut, fresh);
     LiveNode old = node(view.id());
     backfill.live(fresh, () -> loop.replace(old, fresh));
-    keep(view.id(), fresh);
+    live.keep(view.id(), fresh);
   }
 
   /** Fills a new view, and the steps it needs first, while other definitions go on. */
@@ -518,7 +413,7 @@ public final class Definitions {
 
   private void refuseIfUsed(CatalogObject object, String done) {
     ongoing.refuseIfUsed(object, done);
-    List<CatalogObject> dependents = catalog.dependents(object);
+    List<CatalogObject> dependents = catalog().dependents(object);
     if (!dependents.isEmpty()) {
       throw new EngineException(
           Code.IN_USE,
@@ -537,7 +432,7 @@ public final class Definitions {
 
   /** Carries a DROP out, or stops what is being made under the name. */
   public Result drop(Command.Drop command) {
-    CatalogObject object = catalog.find(command.name());
+    CatalogObject object = catalog().find(command.name());
     if (ongoing.stop(command.name()) && object == null) {
       return new Result.Done("stopped making " + command.name(), loop.snapshot().epoch());
     }
@@ -563,7 +458,7 @@ public final class Definitions {
     List<CatalogObject> going = new ArrayList<>();
     going.add(object);
     if (command.cascade()) {
-      going.addAll(catalog.dependents(object));
+      going.addAll(catalog().dependents(object));
       going.forEach(o -> ongoing.refuseIfUsed(o, "dropped"));
     } else {
       refuseIfUsed(object, "dropped");
@@ -571,15 +466,15 @@ public final class Definitions {
     Map<CatalogObject, CatalogObject.Connection> fed = new LinkedHashMap<>();
     for (CatalogObject o : going) {
       if (CatalogObject.sourceOf(o) != null) {
-        fed.put(o, catalog.connectionOf(o));
+        fed.put(o, catalog().connectionOf(o));
       }
     }
     fed.forEach(sources::close);
     store.apply(List.of(), going.stream().map(CatalogObject::id).toList());
-    List<LiveNode> live = liveNodes(going);
-    catalog = catalog.without(going);
+    List<LiveNode> nodes = live.nodes(going);
+    live.withdraw(going);
     fed.values().stream().distinct().filter(sources::shared).forEach(loads::closeIfUnused);
-    long epoch = EpochLoop.await(loop.between(() -> live.forEach(loop::detach)));
+    long epoch = EpochLoop.await(loop.between(() -> nodes.forEach(loop::detach)));
     forget(going);
     fed.keySet().forEach(o -> sources.forget(o.id()));
     return new Result.Done(
@@ -588,21 +483,9 @@ public final class Definitions {
         epoch);
   }
 
-  private List<LiveNode> liveNodes(List<CatalogObject> objects) {
-    return objects.stream().map(o -> node(o.id())).filter(n -> n != null).toList();
-  }
-
   /** What was dropped has left the graph; so do the steps that nothing else needs. */
   private void forget(List<CatalogObject> objects) {
-    synchronized (nodes) {
-      objects.forEach(o -> nodes.remove(o.id()));
-    }
-    for (CatalogObject object : objects) {
-      PlanCut cut = cuts.remove(object.id());
-      if (cut != null) {
-        steps.release(cut);
-      }
-    }
+    live.forget(objects).forEach(steps::release);
   }
 
   /** Starts following a query; the answer so far is its first batch. */

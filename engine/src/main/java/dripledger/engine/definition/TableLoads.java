@@ -31,7 +31,7 @@ import org.slf4j.LoggerFactory;
 public final class TableLoads {
   private static final Logger LOG = LoggerFactory.getLogger(TableLoads.class);
 
-  private final Definitions definitions;
+  private final LiveCatalog live;
   private final DefinitionStore store;
   private final EpochLoop loop;
   private final StreamHistory history;
@@ -40,14 +40,14 @@ public final class TableLoads {
   private final OngoingWork ongoing;
 
   TableLoads(
-      Definitions definitions,
+      LiveCatalog live,
       DefinitionStore store,
       EpochLoop loop,
       StreamHistory history,
       Connectors connectors,
       Sources sources,
       OngoingWork ongoing) {
-    this.definitions = definitions;
+    this.live = live;
     this.store = store;
     this.loop = loop;
     this.history = history;
@@ -71,11 +71,11 @@ public final class TableLoads {
     try {
       fill(table, feed, node);
       // A crash from here on finds a table without saved rows, and loads it again.
-      store.apply(List.of(Definitions.stored(table, begin)), List.of());
+      store.apply(List.of(LiveCatalog.stored(table, begin)), List.of());
       stored = true;
       join(feed, table, () -> loop.attach(node));
       joined = true;
-      definitions.publish(table, node);
+      live.publish(table, node);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
       throw new IllegalStateException("interrupted", e);
@@ -94,7 +94,7 @@ public final class TableLoads {
     ongoing.beside(
         table.name(),
         "table " + table.name(),
-        definitions.catalog().find(table.id()) == null
+        live.catalog().find(table.id()) == null
             ? Set.of(table.source().connectionId())
             : Set.of(table.source().connectionId(), table.id()),
         check ->
@@ -108,7 +108,7 @@ public final class TableLoads {
 
   /** Gives back what the source of a shared connection holds for us, if nothing reads it now. */
   void closeIfUnused(CatalogObject.Connection connection) {
-    if (definitions.catalog().dependents(connection).isEmpty() && !ongoing.uses(connection)) {
+    if (live.catalog().dependents(connection).isEmpty() && !ongoing.uses(connection)) {
       sources.closeShared(connection);
       sources.forget(connection.id());
       try {
@@ -122,8 +122,8 @@ public final class TableLoads {
 
   /** Loads a table of a shared feed again: its rows change to what the source has now. */
   public Result refresh(Command.RefreshTable command) {
-    CatalogObject.Table table = (CatalogObject.Table) definitions.catalog().find(command.name());
-    CatalogObject.Connection connection = definitions.catalog().connectionOf(table);
+    CatalogObject.Table table = (CatalogObject.Table) live.catalog().find(command.name());
+    CatalogObject.Connection connection = live.catalog().connectionOf(table);
     if (!sources.shared(connection)) {
       throw new EngineException(
           Code.INVALID,
@@ -138,7 +138,7 @@ public final class TableLoads {
     try {
       reload(table);
     } catch (RuntimeException e) {
-      if (definitions.catalog().find(table.id()) == null) {
+      if (live.catalog().find(table.id()) == null) {
         throw e; // it was dropped meanwhile
       }
       // Nothing follows it now, and it must not look as if.
@@ -146,7 +146,7 @@ public final class TableLoads {
       EpochLoop.await(loop.between(() -> loop.stopBySource(table.id(), reason)));
       throw e;
     }
-    definitions.defined();
+    live.defined();
     return new Result.Done("loaded table " + table.name() + " again", loop.snapshot().epoch());
   }
 
@@ -155,12 +155,12 @@ public final class TableLoads {
    * meanwhile, so what differs is worked out beside the live work.
    */
   public void reload(CatalogObject.Table table) {
-    CatalogObject.Connection connection = definitions.catalog().connectionOf(table);
-    InputNode fresh = Definitions.inputNode(table);
+    CatalogObject.Connection connection = live.catalog().connectionOf(table);
+    InputNode fresh = LiveCatalog.newInput(table);
     Feed feed = sources.shared(connection, table);
     try {
       fill(table, feed, fresh);
-      InputNode node = (InputNode) definitions.node(table.id());
+      InputNode node = (InputNode) live.node(table.id());
       List<EpochInput.Change> changes = new ArrayList<>();
       try (Pinned now = loop.pinFirmly()) {
         fresh

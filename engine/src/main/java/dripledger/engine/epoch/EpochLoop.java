@@ -40,16 +40,7 @@ public final class EpochLoop implements AutoCloseable {
   /** Of what may be held, readers of older epochs may hold back one part in this many. */
   public static final int HELD_BACK_SHARE = 4;
 
-  /**
-   * The bounds of the loop.
-   *
-   * @param maxEpochRows an epoch stops taking more once it has this many rows
-   * @param maxQueuedBytes inputs wait once this many bytes are queued
-   * @param maxHeldBytes sources wait while state and published rows hold more
-   */
-  public record Limits(int maxEpochRows, long maxQueuedBytes, long maxHeldBytes) {}
-
-  private final Limits limits;
+  private final EpochLimits limits;
   private final EpochNumbers numbers;
   private final Versions versions = Versions.ofGraph();
   private final Graph graph = new Graph(versions);
@@ -68,7 +59,7 @@ public final class EpochLoop implements AutoCloseable {
   /**
    * @param reserveEpochs takes a count of epoch numbers for this process and answers the first
    */
-  public EpochLoop(Limits limits, LongUnaryOperator reserveEpochs, long sequence) {
+  public EpochLoop(EpochLimits limits, LongUnaryOperator reserveEpochs, long sequence) {
     this.limits = limits;
     queue = new InputQueue(limits.maxQueuedBytes());
     versions.boundHeldBack(limits.maxHeldBytes() / HELD_BACK_SHARE);
@@ -196,7 +187,7 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private synchronized void holdSources() {
-    queue.holdSources(heldBytes > limits.maxHeldBytes || rejects.full());
+    queue.holdSources(heldBytes > limits.maxHeldBytes() || rejects.full());
   }
 
   /** Messages that were not taken since the last checkpoint, oldest first. */

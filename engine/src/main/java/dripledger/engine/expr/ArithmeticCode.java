@@ -1,6 +1,6 @@
 package dripledger.engine.expr;
 
-import static dripledger.engine.expr.Code.BUILTINS;
+import static dripledger.engine.expr.Code.NUMBERS;
 import static dripledger.engine.expr.Code.javaType;
 import static dripledger.engine.expr.Code.unsupported;
 
@@ -50,8 +50,8 @@ final class ArithmeticCode {
                     case PLUS -> "Math.addExact(" + x + ", " + y + ")";
                     case MINUS -> "Math.subtractExact(" + x + ", " + y + ")";
                     case TIMES -> "Math.multiplyExact(" + x + ", " + y + ")";
-                    case DIVIDE -> BUILTINS + "divide(" + x + ", " + y + ")";
-                    default -> BUILTINS + "mod(" + x + ", " + y + ")";
+                    case DIVIDE -> NUMBERS + "divide(" + x + ", " + y + ")";
+                    default -> NUMBERS + "mod(" + x + ", " + y + ")";
                   },
                   in);
           case "double" ->
@@ -59,7 +59,7 @@ final class ArithmeticCode {
                 case PLUS -> x + " + " + y;
                 case MINUS -> x + " - " + y;
                 case TIMES -> x + " * " + y;
-                case DIVIDE -> BUILTINS + "divide(" + x + ", " + y + ")";
+                case DIVIDE -> NUMBERS + "divide(" + x + ", " + y + ")";
                 default -> throw unsupported("MOD of floating-point numbers");
               };
           default ->
@@ -68,7 +68,7 @@ final class ArithmeticCode {
                 case MINUS -> x + ".subtract(" + y + ")";
                 case TIMES -> x + ".multiply(" + y + ")";
                 case DIVIDE ->
-                    BUILTINS
+                    NUMBERS
                         + "divide("
                         + x
                         + ", "
@@ -76,7 +76,7 @@ final class ArithmeticCode {
                         + ", "
                         + Math.max(0, call.type().scale())
                         + ")";
-                default -> BUILTINS + "mod(" + x + ", " + y + ")";
+                default -> NUMBERS + "mod(" + x + ", " + y + ")";
               };
         };
     return conversions.convert(code.strict(in, List.of(a, b), e), result);

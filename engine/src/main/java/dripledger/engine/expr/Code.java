@@ -12,7 +12,9 @@ import java.util.Locale;
  * after the other. Single use, single thread.
  */
 final class Code {
-  static final String BUILTINS = "dripledger.engine.expr.Builtins.";
+  static final String TEXT = TextBuiltins.class.getName() + ".";
+  static final String NUMBERS = NumberBuiltins.class.getName() + ".";
+  static final String TIMES = TimeBuiltins.class.getName() + ".";
   static final String CASTS = "dripledger.engine.expr.Casts.";
 
   /**

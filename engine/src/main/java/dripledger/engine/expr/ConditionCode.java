@@ -1,6 +1,6 @@
 package dripledger.engine.expr;
 
-import static dripledger.engine.expr.Code.BUILTINS;
+import static dripledger.engine.expr.Code.TEXT;
 import static dripledger.engine.expr.Code.defaultOf;
 import static dripledger.engine.expr.Code.javaType;
 import static dripledger.engine.expr.Code.paren;
@@ -122,7 +122,7 @@ final class ConditionCode {
                   ? a.value() + ".equals(" + b.value() + ")"
                   : op.equals("!=")
                       ? "!" + a.value() + ".equals(" + b.value() + ")"
-                      : BUILTINS + "compare(" + a.value() + ", " + b.value() + ") " + op + " 0";
+                      : TEXT + "compare(" + a.value() + ", " + b.value() + ") " + op + " 0";
           case "byte[]" ->
               "java.util.Arrays.compareUnsigned(" + a.value() + ", " + b.value() + ") " + op + " 0";
           default -> a.value() + ".compareTo(" + b.value() + ") " + op + " 0";

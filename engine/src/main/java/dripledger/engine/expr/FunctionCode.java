@@ -1,6 +1,5 @@
 package dripledger.engine.expr;
 
-import static dripledger.engine.expr.Code.BUILTINS;
 import static dripledger.engine.expr.Code.unsupported;
 
 import dripledger.engine.expr.Code.Value;
@@ -8,10 +7,17 @@ import dripledger.engine.row.ColumnType.Kind;
 import java.lang.reflect.Method;
 import java.math.BigDecimal;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
+import java.util.stream.Stream;
 
-/** Strict functions of {@link Builtins}. */
+/** Strict functions of {@link TextBuiltins}, {@link NumberBuiltins} and {@link TimeBuiltins}. */
 final class FunctionCode {
+  private static final List<Method> FUNCTIONS =
+      Stream.of(TextBuiltins.class, NumberBuiltins.class, TimeBuiltins.class)
+          .flatMap(builtins -> Arrays.stream(builtins.getMethods()))
+          .toList();
+
   private final Code code;
   private final ExpressionCode expressions;
   private final ConversionCode conversions;
@@ -27,7 +33,7 @@ final class FunctionCode {
     String name = call.options().get(0);
     List<Value> args = call.operands().stream().map(expressions::write).toList();
     Method best = null;
-    for (Method m : Builtins.class.getMethods()) {
+    for (Method m : FUNCTIONS) {
       if (m.getName().equals(name)
           && m.getParameterCount() == args.size()
           && accepts(m, args)
@@ -55,7 +61,10 @@ final class FunctionCode {
     }
     Kind returned = kindOf(best.getReturnType());
     Value out =
-        code.strict(returned, converted, BUILTINS + name + "(" + String.join(", ", texts) + ")");
+        code.strict(
+            returned,
+            converted,
+            best.getDeclaringClass().getName() + "." + name + "(" + String.join(", ", texts) + ")");
     if (returned == Kind.BIGINT && (result == Kind.INTEGER || result == Kind.SMALLINT)) {
       return code.strict(result, List.of(out), ConversionCode.ranged(out.value(), result));
     }

@@ -53,7 +53,7 @@ public enum Operation {
   JSON_EXISTS,
   EXACT_SECONDS,
   TIMESTAMP_DIFF,
-  /** A function of {@link Builtins}; option: its name. */
+  /** A function of {@link TextBuiltins} and its like; option: its name. */
   FUNCTION;
 
   private final String sign;

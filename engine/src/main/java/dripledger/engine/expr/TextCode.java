@@ -1,6 +1,6 @@
 package dripledger.engine.expr;
 
-import static dripledger.engine.expr.Code.BUILTINS;
+import static dripledger.engine.expr.Code.TEXT;
 import static dripledger.engine.expr.Code.paren;
 
 import dripledger.engine.expr.Code.Value;
@@ -31,7 +31,7 @@ final class TextCode {
     }
     Value pattern = expressions.write(operands.get(1));
     String compiled =
-        BUILTINS + "likePattern(" + pattern.value() + ", " + escape + ", " + ignoreCase + ")";
+        TEXT + "likePattern(" + pattern.value() + ", " + escape + ", " + ignoreCase + ")";
     if (operands.get(1) instanceof Expr.Constant
         && !pattern.alwaysNull()
         && (operands.size() == 2 || operands.get(2) instanceof Expr.Constant)) {
@@ -40,7 +40,7 @@ final class TextCode {
     return code.strict(
         Kind.BOOLEAN,
         List.of(text, pattern),
-        BUILTINS + "like(" + text.value() + ", " + compiled + ")");
+        TEXT + "like(" + text.value() + ", " + compiled + ")");
   }
 
   Value trim(Expr.Call call) {
@@ -51,7 +51,7 @@ final class TextCode {
         Kind.VARCHAR,
         List.of(characters, text),
         String.format(
-            BUILTINS + "trim(%s, %s, %s, %s)",
+            TEXT + "trim(%s, %s, %s, %s)",
             text.value(),
             characters.value(),
             !flag.equals("TRAILING"),

@@ -1,6 +1,6 @@
 package dripledger.engine.expr;
 
-import static dripledger.engine.expr.Code.BUILTINS;
+import static dripledger.engine.expr.Code.TIMES;
 import static dripledger.engine.expr.Code.unsupported;
 
 import dripledger.engine.expr.Code.Value;
@@ -50,7 +50,7 @@ final class TimeCode {
           a.kind() == Kind.DATE && result == Kind.DATE ? "plusMonths(" : "timestampPlusMonths(";
       Value left = conversions.convert(a, result);
       return code.strict(
-          result, List.of(left, b), BUILTINS + plus + left.value() + ", " + amount + ")");
+          result, List.of(left, b), TIMES + plus + left.value() + ", " + amount + ")");
     }
     if (b.kind() == Kind.INTERVAL_DAY_TIME && a.kind() == Kind.DATE && result == Kind.DATE) {
       return code.strict(
@@ -86,8 +86,7 @@ final class TimeCode {
       throw unsupported("EXTRACT from " + v.kind());
     }
     String method = v.kind() == Kind.DATE ? "extractFromDate(" : "extractFromTimestamp(";
-    return code.strict(
-        Kind.BIGINT, List.of(v), BUILTINS + method + v.value() + ", \"" + unit + "\")");
+    return code.strict(Kind.BIGINT, List.of(v), TIMES + method + v.value() + ", \"" + unit + "\")");
   }
 
   Value toUnit(Expr.Call call, Kind result) {
@@ -96,7 +95,7 @@ final class TimeCode {
         (call.operation() == Operation.FLOOR_TO ? "floor" : "ceil")
             + (v.kind() == Kind.DATE ? "Date(" : "Timestamp(");
     return code.strict(
-        result, List.of(v), BUILTINS + method + v.value() + ", \"" + call.options().get(0) + "\")");
+        result, List.of(v), TIMES + method + v.value() + ", \"" + call.options().get(0) + "\")");
   }
 
   Value exactSeconds(Expr.Call call) {
@@ -105,7 +104,7 @@ final class TimeCode {
         Kind.DECIMAL,
         List.of(v),
         String.format(
-            BUILTINS + "exact_seconds(%s, %s)",
+            TIMES + "exact_seconds(%s, %s)",
             v.value(),
             expressions.write(call.operand(1)).value()));
   }
@@ -117,7 +116,7 @@ final class TimeCode {
         Kind.BIGINT,
         List.of(from, to),
         String.format(
-            BUILTINS + "timestamp_diff(%s, %s, %s)",
+            TIMES + "timestamp_diff(%s, %s, %s)",
             expressions.write(call.operand(0)).value(),
             from.value(),
             to.value()));

@@ -6,8 +6,9 @@
  * into a {@link dripledger.engine.expr.RowProgram} that reads binary rows. The Java is written by
  * one class a family ({@code ConditionCode}, {@code ArithmeticCode}, {@code TimeCode}, {@code
  * TextCode}, {@code JsonCode}, {@code FunctionCode}, {@code ConversionCode}); what it calls is in
- * {@code Builtins} and {@code Casts}. {@link dripledger.engine.expr.Accumulator}s are the aggregate
- * functions. What an expression means is PostgreSQL's answer, and FunctionOracleTest holds it to
- * that. The SQL library is not known here, but for its evaluator of JSON paths.
+ * {@code TextBuiltins}, {@code NumberBuiltins}, {@code TimeBuiltins} and {@code Casts}. {@link
+ * dripledger.engine.expr.Accumulator}s are the aggregate functions. What an expression means is
+ * PostgreSQL's answer, and FunctionOracleTest holds it to that. The SQL library is not known here,
+ * but for its evaluator of JSON paths.
  */
 package dripledger.engine.expr;

@@ -12,6 +12,14 @@ import java.util.Set;
 
 /** A checked statement, ready to be carried out. Immutable. */
 public sealed interface Command {
+  /** What makes an object. */
+  sealed interface Create extends Command
+      permits CreateConnection, CreateStream, CreateTable, CreateView, CreateMaterializedView {
+    String name();
+
+    IfExists ifExists();
+  }
+
   /** How to treat a name that is there already, or is not. */
   enum IfExists {
     FAIL,
@@ -24,7 +32,7 @@ public sealed interface Command {
       IfExists ifExists,
       String type,
       Map<String, CatalogObject.Connection.Option> options)
-      implements Command {}
+      implements Create {}
 
   /** {@code schema} is null if the columns are to be read off the source. */
   record CreateStream(
@@ -35,7 +43,7 @@ public sealed interface Command {
       long latenessMicros,
       Origins origins,
       SourceSpec source)
-      implements Command {}
+      implements Create {}
 
   /** {@code schema} and {@code primaryKey} are null if they are to be read off the source. */
   record CreateTable(
@@ -45,7 +53,7 @@ public sealed interface Command {
       int[] primaryKey,
       Origins origins,
       SourceSpec source)
-      implements Command {}
+      implements Create {}
 
   /** {@code kind} is STREAM or CONNECTION; options not named keep their values. */
   record AlterOptions(
@@ -61,7 +69,7 @@ public sealed interface Command {
 
   record CreateView(
       String name, IfExists ifExists, Schema schema, String query, Set<Long> dependsOn)
-      implements Command {}
+      implements Create {}
 
   /** {@code key} is null if none was declared or proven. */
   record CreateMaterializedView(
@@ -72,7 +80,7 @@ public sealed interface Command {
       int[] key,
       boolean keyProven,
       Set<Long> dependsOn)
-      implements Command {}
+      implements Create {}
 
   record Drop(String kind, String name, boolean ifExists, boolean cascade, int line, int column)
       implements Command {}

@@ -1,78 +1,27 @@
 package dripledger.engine.sql;
 
 import dripledger.engine.catalog.Catalog;
-import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
-import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
-import dripledger.grammar.Statement;
-import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
-import java.util.Arrays;
-import java.util.HashMap;
-import java.util.LinkedHashSet;
 import java.util.List;
-import java.util.Locale;
 import java.util.Map;
-import java.util.Set;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
-import org.apache.calcite.config.CalciteConnectionConfigImpl;
-import org.apache.calcite.jdbc.CalciteSchema;
-import org.apache.calcite.plan.Contexts;
-import org.apache.calcite.plan.ConventionTraitDef;
-import org.apache.calcite.plan.RelOptCluster;
-import org.apache.calcite.plan.RelOptTable;
-import org.apache.calcite.plan.hep.HepPlanner;
-import org.apache.calcite.plan.hep.HepProgram;
-import org.apache.calcite.plan.hep.HepProgramBuilder;
-import org.apache.calcite.plan.volcano.VolcanoPlanner;
-import org.apache.calcite.prepare.CalciteCatalogReader;
-import org.apache.calcite.rel.RelNode;
-import org.apache.calcite.rel.RelRoot;
-import org.apache.calcite.rel.core.TableModify;
-import org.apache.calcite.rel.rules.CoreRules;
-import org.apache.calcite.rel.type.RelDataTypeFactory;
-import org.apache.calcite.rel.type.RelProtoDataType;
-import org.apache.calcite.rex.RexBuilder;
-import org.apache.calcite.sql.SqlCall;
-import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
-import org.apache.calcite.sql.SqlInsert;
-import org.apache.calcite.sql.SqlJoin;
-import org.apache.calcite.sql.SqlKind;
-import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
-import org.apache.calcite.sql.SqlSelect;
-import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParser;
 import org.apache.calcite.sql.parser.SqlParserPos;
-import org.apache.calcite.sql.type.SqlTypeName;
-import org.apache.calcite.sql.validate.SqlValidator;
-import org.apache.calcite.sql.validate.SqlValidatorUtil;
-import org.apache.calcite.sql2rel.SqlToRelConverter;
-import org.apache.calcite.sql2rel.StandardConvertletTable;
 
 /**
  * Text in, checked commands out. Stateless; safe from any thread. A statement is checked against
  * the catalog given, whole, before anything is done.
  */
 public final class SqlFrontEnd {
-  private static final HepProgram SIMPLIFY =
-      new HepProgramBuilder()
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.FILTER_PROJECT_TRANSPOSE)
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_REMOVE)
-          .addRuleInstance(CoreRules.UNION_MERGE)
-          .addRuleInstance(CoreRules.AGGREGATE_PROJECT_MERGE)
-          .build();
-
   /** A parsed statement and where its text is. Opaque to callers; give it to {@link #check}. */
   public static final class Parsed {
     private final SqlNode node;
@@ -137,7 +86,7 @@ public final class SqlFrontEnd {
     }
   }
 
-  private static String textOf(SqlParserPos pos, String script) {
+  static String textOf(SqlParserPos pos, String script) {
     return script.substring(
         offset(script, pos.getLineNum(), pos.getColumnNum()),
         Math.min(script.length(), offset(script, pos.getEndLineNum(), pos.getEndColumnNum()) + 1));
@@ -160,9 +109,9 @@ public final class SqlFrontEnd {
    */
   public Command check(
       Parsed parsed, Catalog catalog, Map<String, Object> arguments, long nowMicros) {
-    Session session = new Session(catalog, parsed.script, arguments, nowMicros);
+    StatementCheck check = new StatementCheck(catalog, parsed.script, arguments, nowMicros);
     try {
-      return session.check(parsed.node);
+      return check.check(parsed.node);
     } catch (EngineException e) {
       throw e;
     } catch (RuntimeException e) {
@@ -184,10 +133,10 @@ public final class SqlFrontEnd {
         || !template.prepare(node, catalog)) {
       return null;
     }
-    Session session = new Session(catalog, text, Map.of(), 0);
+    StatementCheck check = new StatementCheck(catalog, text, Map.of(), 0);
     try {
       return new PreparedQuery(
-          session.query(node, null, false), template.relation().id(), template.bindings());
+          check.query(node, null, false), template.relation().id(), template.bindings());
     } catch (RuntimeException e) {
       return null; // planned with its values, it says what is wrong with it
     }
@@ -222,474 +171,5 @@ public final class SqlFrontEnd {
           near == null ? null : "did you mean \"" + near + "\"?");
     }
     return index;
-  }
-
-  /** The checking of one statement. */
-  private static final class Session {
-    private final Catalog catalog;
-    private final String script;
-    private final Map<String, Object> arguments;
-    private final long nowMicros;
-    private final RelDataTypeFactory types = Dialect.typeFactory();
-    private final Set<Long> used = new LinkedHashSet<>();
-    private final CatalogSchema schema;
-    private final CalciteCatalogReader reader;
-    private final SqlValidator validator;
-    private final RelOptCluster cluster;
-
-    Session(Catalog catalog, String script, Map<String, Object> arguments, long nowMicros) {
-      this.catalog = catalog;
-      this.script = script;
-      this.arguments = arguments;
-      this.nowMicros = nowMicros;
-      schema = new CatalogSchema(catalog, this::expandView, used);
-      CalciteSchema root = CalciteSchema.createRootSchema(false, false, "", schema);
-      typeAliases().forEach(root::add);
-      reader =
-          new CalciteCatalogReader(
-              root,
-              List.of(""),
-              types,
-              CalciteConnectionConfigImpl.DEFAULT.set(
-                  org.apache.calcite.config.CalciteConnectionProperty.CASE_SENSITIVE, "true"));
-      validator = newValidator();
-      VolcanoPlanner planner = new VolcanoPlanner(Contexts.empty());
-      planner.addRelTraitDef(ConventionTraitDef.INSTANCE);
-      // The library would work out constants by functions of its own; ours decide, for all rows.
-      planner.setExecutor((rexBuilder, constants, results) -> results.addAll(constants));
-      cluster = RelOptCluster.create(planner, new RexBuilder(types));
-    }
-
-    private SqlValidator newValidator() {
-      return SqlValidatorUtil.newValidator(Dialect.operators(), reader, types, Dialect.VALIDATOR);
-    }
-
-    private static Map<String, RelProtoDataType> typeAliases() {
-      Map<String, RelProtoDataType> aliases = new HashMap<>();
-      aliases.put("text", f -> f.createSqlType(SqlTypeName.VARCHAR));
-      aliases.put("string", f -> f.createSqlType(SqlTypeName.VARCHAR));
-      aliases.put("json", f -> f.createSqlType(SqlTypeName.VARCHAR));
-      aliases.put("int2", f -> f.createSqlType(SqlTypeName.SMALLINT));
-      aliases.put("int4", f -> f.createSqlType(SqlTypeName.INTEGER));
-      aliases.put("int8", f -> f.createSqlType(SqlTypeName.BIGINT));
-      aliases.put("float4", f -> f.createSqlType(SqlTypeName.REAL));
-      aliases.put("float8", f -> f.createSqlType(SqlTypeName.DOUBLE));
-      aliases.put("bool", f -> f.createSqlType(SqlTypeName.BOOLEAN));
-      aliases.put("bytea", f -> f.createSqlType(SqlTypeName.VARBINARY));
-      return aliases;
-    }
-
-    Command check(SqlNode node) {
-      if (node instanceof StatementNode own) {
-        return own(own);
-      }
-      if (node instanceof SqlInsert || node instanceof SqlUpdate || node instanceof SqlDelete) {
-        return modification(node);
-      }
-      if (node.isA(SqlKind.QUERY) || node.getKind() == SqlKind.ORDER_BY) {
-        return new Command.Query(query(node, nowMicros, false));
-      }
-      throw SyntaxRewriter.unsupported(
-          "this statement", node.getParserPosition(), "ask with SELECT or FOLLOW");
-    }
-
-    private Command own(StatementNode node) {
-      Statement statement = node.statement();
-      SqlParserPos pos = node.getParserPosition();
-      DefinitionStatements definitions =
-          new DefinitionStatements(catalog, type -> type.deriveType(validator, true));
-      if (statement instanceof Statement.CreateConnection s) {
-        return definitions.createConnection(s);
-      }
-      if (statement instanceof Statement.CreateStream s) {
-        return definitions.createStream(s);
-      }
-      if (statement instanceof Statement.CreateTable s) {
-        return definitions.createTable(s);
-      }
-      if (statement instanceof Statement.AlterOptions s) {
-        return definitions.alterOptions(s);
-      }
-      if (statement instanceof Statement.AddColumn s) {
-        return definitions.addColumn(s);
-      }
-      if (statement instanceof Statement.RefreshTable s) {
-        return definitions.refreshTable(s);
-      }
-      if (statement instanceof Statement.CreateView s) {
-        return createView(s);
-      }
-      if (statement instanceof Statement.Drop s) {
-        SqlParserPos at = s.name().getParserPosition();
-        return new Command.Drop(
-            s.kind(),
-            name(s.name()),
-            s.ifExists(),
-            s.cascade(),
-            at.getLineNum(),
-            at.getColumnNum());
-      }
-      if (statement instanceof Statement.Follow s) {
-        Command.QueryPlan plan = query(s.query(), null, true);
-        refuseFigures(s.query());
-        return new Command.Follow(plan);
-      }
-      if (statement instanceof Statement.Explain s) {
-        return explain(s);
-      }
-      if (statement instanceof Statement.Describe s) {
-        return new Command.Describe(existing(s.name()).name());
-      }
-      if (statement instanceof Statement.Show s && s.kind().equals("CREATE")) {
-        return new Command.ShowCreate(existing(s.from()).name());
-      }
-      if (statement instanceof Statement.Show s) {
-        return new Command.Show(s.kind(), s.from() == null ? null : existing(s.from()).name());
-      }
-      if (statement instanceof Statement.Transaction s) {
-        return new Command.Transaction(Command.Transaction.Step.valueOf(s.step().name()));
-      }
-      throw SyntaxRewriter.unsupported(((Statement.Unsupported) statement).what(), pos, null);
-    }
-
-    private CatalogObject existing(SqlIdentifier id) {
-      CatalogObject object = catalog.find(name(id));
-      if (object == null) {
-        String near =
-            SqlErrors.nearest(
-                id.getSimple(), catalog.all().stream().map(CatalogObject::name).toList());
-        throw new EngineException(
-            Code.NOT_FOUND,
-            "no stream, table or view \"" + id.getSimple() + "\"",
-            id.getParserPosition().getLineNum(),
-            id.getParserPosition().getColumnNum(),
-            near == null ? null : "did you mean \"" + near + "\"?");
-      }
-      return object;
-    }
-
-    // ---- definitions
-
-    private Command createView(Statement.CreateView s) {
-      if (!s.options().isEmpty()) {
-        String option = s.options().keySet().iterator().next();
-        throw SyntaxRewriter.unsupported(
-            "view option " + option, s.options().get(option).getParserPosition(), null);
-      }
-      String query = textOf(s.query().getParserPosition(), script);
-      Command.QueryPlan plan = query(s.query(), null, true);
-      Schema columns = new Schema(plan.columns());
-      if (s.columns() != null) {
-        throw SyntaxRewriter.unsupported(
-            "a column list before AS",
-            s.columns().get(0).getParserPosition(),
-            "name the columns in the SELECT with AS");
-      }
-      Set<String> names = new LinkedHashSet<>();
-      for (Column c : columns.columns()) {
-        if (c.name().equals(OutputNames.NONE)) {
-          throw SqlErrors.invalid(
-              s.query(), "column " + (names.size() + 1) + " has no name", "give it one with AS");
-        }
-        if (!names.add(c.name())) {
-          throw SqlErrors.invalid(
-              s.query(), "column \"" + c.name() + "\" appears twice", "rename one with AS");
-        }
-      }
-      refuseFigures(s.query());
-      if (!s.materialized()) {
-        return new Command.CreateView(
-            name(s.name()),
-            ifExists(s.replace(), s.ifNotExists()),
-            columns,
-            query,
-            Set.copyOf(used));
-      }
-      PlanNode root = plan.plan();
-      int[] key =
-          root.key() == null ? null : root.key().stream().mapToInt(Integer::intValue).toArray();
-      boolean proven = key != null;
-      if (s.key() != null) {
-        int[] declared = s.key().stream().mapToInt(k -> indexOf(columns, k)).toArray();
-        int[] sortedDeclared = Arrays.stream(declared).sorted().toArray();
-        proven =
-            key != null
-                && Arrays.stream(key).allMatch(k -> Arrays.binarySearch(sortedDeclared, k) >= 0);
-        key = declared;
-      }
-      return new Command.CreateMaterializedView(
-          name(s.name()),
-          ifExists(s.replace(), s.ifNotExists()),
-          columns,
-          root,
-          key,
-          proven,
-          Set.copyOf(used));
-    }
-
-    private void refuseFigures(SqlNode query) {
-      if (used.stream().anyMatch(id -> id < 0)) {
-        throw SqlErrors.invalid(
-            query, "the tables of schema drip are figures of the moment", "read them with SELECT");
-      }
-    }
-
-    private Command explain(Statement.Explain s) {
-      if (s.target() instanceof SqlIdentifier id) {
-        CatalogObject object = existing(id);
-        if (object instanceof CatalogObject.MaterializedView m) {
-          return new Command.Explain(s.analyze(), m.plan(), m.name());
-        }
-        if (object instanceof CatalogObject.View v) {
-          return new Command.Explain(
-              s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null);
-        }
-        throw SqlErrors.invalid(
-            id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
-      }
-      if (s.analyze()) {
-        throw SyntaxRewriter.unsupported(
-            "EXPLAIN ANALYZE of a query",
-            s.target().getParserPosition(),
-            "EXPLAIN ANALYZE name takes a materialized view");
-      }
-      return new Command.Explain(false, query(s.target(), nowMicros, false).plan(), null);
-    }
-
-    // ---- queries
-
-    private SqlNode parseQuery(String text) {
-      try {
-        return SqlParser.create(text, Dialect.PARSER).parseQuery();
-      } catch (SqlParseException e) {
-        throw SqlErrors.parse(e, text);
-      }
-    }
-
-    private RelNode expandView(CatalogObject.View view, RelOptTable.ToRelContext context) {
-      SqlNode query = parseQuery(view.query()).accept(new SyntaxRewriter(Map.of()));
-      SqlValidator inner = newValidator();
-      SqlNode validated = inner.validate(query);
-      return converter(inner).convertQuery(validated, false, true).project();
-    }
-
-    private SqlToRelConverter converter(SqlValidator over) {
-      RelOptTable.ViewExpander none =
-          (rowType, queryString, schemaPath, viewPath) -> {
-            throw new IllegalStateException("views expand themselves");
-          };
-      return new SqlToRelConverter(
-          none,
-          over,
-          reader,
-          cluster,
-          StandardConvertletTable.INSTANCE,
-          SqlToRelConverter.config().withExpand(false).withTrimUnusedFields(false));
-    }
-
-    private RelNode simplify(RelNode rel) {
-      HepPlanner hep = new HepPlanner(SIMPLIFY);
-      hep.setRoot(rel);
-      return hep.findBestExp();
-    }
-
-    private PlanBuilder builder(Long now) {
-      return new PlanBuilder(cluster.getRexBuilder(), now, schema);
-    }
-
-    /**
-     * @param now null where the clock must not be asked
-     * @param kept whether the answer is kept up to date, so that order and limit have no meaning
-     */
-    private Command.QueryPlan query(SqlNode node, Long now, boolean kept) {
-      List<String> names = OutputNames.of(node);
-      SqlNode rewritten = node.accept(new SyntaxRewriter(arguments));
-      if (kept && rewritten.getKind() == SqlKind.ORDER_BY) {
-        throw SyntaxRewriter.unsupported(
-            "ORDER BY and LIMIT in a query that is kept up to date",
-            node.getParserPosition(),
-            "sort and limit where the view is read");
-      }
-      try {
-        SqlNode validated = validator.validate(rewritten);
-        RelRoot root = converter(validator).convertQuery(validated, false, true);
-        List<Map.Entry<Integer, String>> fields = new ArrayList<>();
-        for (Map.Entry<Integer, String> f : root.fields) {
-          // The validator would tell columns of one name apart by numbers.
-          String name = names == null ? f.getValue() : names.get(fields.size());
-          fields.add(Map.entry(f.getKey(), name));
-        }
-        Command.QueryPlan plan = builder(now).query(simplify(root.rel), fields);
-        return kept ? onlyOutputs(plan) : plan;
-      } catch (EngineException e) {
-        throw placed(e, node);
-      }
-    }
-
-    /** A kept query's plan is exactly its output. */
-    private static Command.QueryPlan onlyOutputs(Command.QueryPlan plan) {
-      int[] outputs = plan.outputs();
-      boolean same = outputs.length == plan.plan().schema().size();
-      for (int i = 0; same && i < outputs.length; i++) {
-        same = outputs[i] == i;
-      }
-      if (!same) {
-        throw new EngineException(Code.NOT_SUPPORTED, "not supported yet: this form of query");
-      }
-      return plan;
-    }
-
-    /** Gives an error of the plan builder the place of the word it complains of, if it has one. */
-    private EngineException placed(EngineException e, SqlNode node) {
-      if (e.line() > 0) {
-        return e;
-      }
-      SqlParserPos pos = WordFinder.find(node, String.valueOf(e.getMessage()));
-      return new EngineException(
-          e.code(), e.getMessage(), pos.getLineNum(), pos.getColumnNum(), e.hint());
-    }
-
-    // ---- changes
-
-    private Command modification(SqlNode node) {
-      SqlIdentifier target =
-          (SqlIdentifier)
-              (node instanceof SqlInsert i
-                  ? i.getTargetTable()
-                  : node instanceof SqlUpdate u
-                      ? u.getTargetTable()
-                      : ((SqlDelete) node).getTargetTable());
-      CatalogObject object = existing(target);
-      boolean insert = node instanceof SqlInsert;
-      if (object instanceof CatalogObject.View
-          || object instanceof CatalogObject.MaterializedView) {
-        throw SqlErrors.invalid(target, "a view cannot be changed", "change what it reads from");
-      }
-      if (CatalogObject.sourceOf(object) != null || object instanceof CatalogObject.Connection) {
-        throw SqlErrors.invalid(
-            target,
-            "\"" + object.name() + "\" follows its source and is not changed by statements",
-            "change it at the source");
-      }
-      if (!insert && object instanceof CatalogObject.Stream) {
-        throw SqlErrors.invalid(
-            target, "events of a stream cannot be changed", "use a table for rows that change");
-      }
-      SqlNode validated;
-      TableModify modify;
-      try {
-        validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
-        modify = (TableModify) converter(validator).convertQuery(validated, false, true).rel;
-        PlanNode rows =
-            builder(nowMicros).query(simplify(modify.getInput()), identity(modify)).plan();
-        if (insert) {
-          return new Command.Insert(object.name(), rows);
-        }
-        if (node instanceof SqlDelete) {
-          return new Command.Delete(object.name(), rows);
-        }
-        int[] columns =
-            modify.getUpdateColumnList().stream().mapToInt(object.schema()::indexOf).toArray();
-        return new Command.Update(object.name(), rows, columns);
-      } catch (EngineException e) {
-        throw placed(e, node);
-      }
-    }
-
-    private static List<Map.Entry<Integer, String>> identity(TableModify modify) {
-      List<Map.Entry<Integer, String>> fields = new ArrayList<>();
-      modify
-          .getInput()
-          .getRowType()
-          .getFieldList()
-          .forEach(f -> fields.add(Map.entry(f.getIndex(), f.getName())));
-      return fields;
-    }
-  }
-
-  /** Finds the relations whose names a statement says. */
-  private static final class RelationFinder
-      extends org.apache.calcite.sql.util.SqlBasicVisitor<Void> {
-    private final Catalog catalog;
-    private final Set<CatalogObject> found = new LinkedHashSet<>();
-
-    private RelationFinder(Catalog catalog) {
-      this.catalog = catalog;
-    }
-
-    static List<CatalogObject> relations(SqlNode node, Catalog catalog) {
-      RelationFinder finder = new RelationFinder(catalog);
-      if (node instanceof StatementNode own) {
-        Statement s = own.statement();
-        SqlNode query =
-            s instanceof Statement.CreateView v
-                ? v.query()
-                : s instanceof Statement.Follow f
-                    ? f.query()
-                    : s instanceof Statement.Explain e ? e.target() : null;
-        return query == null ? List.of() : relations(query, catalog);
-      }
-      node.accept(finder);
-      return List.copyOf(finder.found);
-    }
-
-    @Override
-    public Void visit(SqlCall call) {
-      if (call instanceof SqlSelect select) {
-        read(select.getFrom());
-      } else if (call instanceof SqlUpdate update) {
-        read(update.getTargetTable());
-      } else if (call instanceof SqlDelete delete) {
-        read(delete.getTargetTable());
-      } else if (call instanceof SqlInsert insert) {
-        read(insert.getTargetTable());
-      }
-      return super.visit(call);
-    }
-
-    private void read(SqlNode from) {
-      if (from instanceof SqlIdentifier id) {
-        CatalogObject object = catalog.find(id.names.get(id.names.size() - 1));
-        if (object != null && !(object instanceof CatalogObject.Connection)) {
-          found.add(object);
-        }
-      } else if (from instanceof SqlCall call && call.getKind() == SqlKind.AS) {
-        read(call.operand(0));
-      } else if (from instanceof SqlJoin join) {
-        read(join.getLeft());
-        read(join.getRight());
-      }
-    }
-  }
-
-  /** Finds the call or name an error message speaks of. */
-  private static final class WordFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<Void> {
-    private final String message;
-    private SqlParserPos found;
-
-    private WordFinder(String message) {
-      this.message = message.toLowerCase(Locale.ROOT);
-    }
-
-    static SqlParserPos find(SqlNode node, String message) {
-      WordFinder finder = new WordFinder(message);
-      node.accept(finder);
-      return finder.found == null ? node.getParserPosition() : finder.found;
-    }
-
-    @Override
-    public Void visit(SqlCall call) {
-      String name = call.getOperator().getName().toLowerCase(Locale.ROOT);
-      if (found == null && name.length() > 1 && message.contains(": " + name)
-          || found == null && name.length() > 1 && message.contains("function " + name)) {
-        found = call.getParserPosition();
-      }
-      return super.visit(call);
-    }
-
-    @Override
-    public Void visit(SqlLiteral literal) {
-      return null;
-    }
   }
 }

@@ -1,6 +1,5 @@
 package dripledger.engine.store;
 
-import java.lang.invoke.MethodHandles;
 import java.lang.invoke.VarHandle;
 import java.util.ArrayDeque;
 import java.util.ArrayList;
@@ -32,35 +31,12 @@ import java.util.List;
  * <p>Keys are compared word by word; a key of variable length is padded by whoever makes it. 32
  * bytes a key and 11 of slots for a bigint key with two words of state.
  */
-public final class KeyedStore implements Versions.Versioned {
-  /** Answered where there is no block. */
-  public static final int NONE = -1;
-
-  /** Blocks of one page. */
-  private static final int PAGE_SHIFT = 8;
-
-  private static final int PAGE_BLOCKS = 1 << PAGE_SHIFT;
-  private static final int PAGE_MASK = PAGE_BLOCKS - 1;
-  private static final int DEAD = 1;
-
+public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   /** Blocks looked at together. */
   private static final int AHEAD = 128;
 
-  private static final VarHandle WORD = MethodHandles.arrayElementVarHandle(long[].class);
-  private static final VarHandle TABLE = MethodHandles.arrayElementVarHandle(long[][].class);
-
-  private volatile Versions versions;
-  private final int keyWords;
-  private final int stateWords;
-  private final int blockWords;
-  private final int partitionShift;
-  private final UndoLog undo;
-  private final long[][] tables; // see SlotTable; an element is replaced when it is full
-  private final int[] used;
   private final ArrayDeque<Deaths> deaths = new ArrayDeque<>();
-  private volatile long[][] pages = new long[4][]; // for readers
-  private long[][] own = pages; // the same, for the writer
-  private volatile int blocks; // ever used; published with the version
+  private long[][] own = pages; // the same as readers have, for the writer
   private int blockCount;
   private int[] free = new int[16];
   private int freeCount;
@@ -93,14 +69,7 @@ public final class KeyedStore implements Versions.Versioned {
    * @param partitions a power of two up to 64: of how many tables the slots are made
    */
   public KeyedStore(Versions versions, int keyWords, int stateWords, int partitions) {
-    this.versions = versions;
-    this.keyWords = keyWords;
-    this.stateWords = stateWords;
-    blockWords = 1 + keyWords + stateWords;
-    undo = new UndoLog(2 + stateWords);
-    tables = new long[partitions][16];
-    used = new int[partitions];
-    partitionShift = 64 - Integer.numberOfTrailingZeros(partitions);
+    super(versions, keyWords, stateWords, partitions);
     stamp = (int) versions.writing();
     versions.add(this);
   }
@@ -121,47 +90,9 @@ public final class KeyedStore implements Versions.Versioned {
     onRelease = action;
   }
 
-  /** A 64-bit hash of one word: the finalizer of SplitMix64 (Steele et al., OOPSLA 2014). */
-  public static long hash(long word) {
-    long h = (word ^ word >>> 30) * 0xBF58476D1CE4E5B9L;
-    h = (h ^ h >>> 27) * 0x94D049BB133111EBL;
-    return h ^ h >>> 31;
-  }
-
-  /** A 64-bit hash of a key of several words. */
-  public static long hash(long[] key, int from, int words) {
-    long h = hash(key[from] + 0x9E3779B97F4A7C15L);
-    for (int i = 1; i < words; i++) {
-      h = hash(h ^ key[from + i]);
-    }
-    return h;
-  }
-
-  private int partition(long hash) {
-    return partitionShift == 64 ? 0 : (int) (hash >>> partitionShift);
-  }
-
   /** The page a block is in. The writer's thread only. */
   public long[] page(int block) {
     return own[block >>> PAGE_SHIFT];
-  }
-
-  /** Where a block's header is within its page. */
-  public int header(int block) {
-    return (block & PAGE_MASK) * blockWords;
-  }
-
-  /** Where a block's state is within its page. */
-  public int state(int block) {
-    return (block & PAGE_MASK) * blockWords + 1 + keyWords;
-  }
-
-  public int keyWords() {
-    return keyWords;
-  }
-
-  public int stateWords() {
-    return stateWords;
   }
 
   // ---- writing: one thread
@@ -178,11 +109,11 @@ public final class KeyedStore implements Versions.Versioned {
     for (int i = 0; i < count; i++) {
       hashes[i] = hash(keys[i]);
     }
-    firstSlots(hashes, count);
+    first(hashes, count);
     // Each pass either waits for memory or decides; a decision on what is still on its way would
     // have to wait alone.
     for (int i = 0; i < count; i++) {
-      blocks[i] = SlotTable.block(follow(i, hashes[i]));
+      blocks[i] = SlotTable.block(slots.follow(ahead[i], hashes[i]));
     }
     long[][] all = own;
     long seen = 0;
@@ -204,50 +135,29 @@ public final class KeyedStore implements Versions.Versioned {
     }
   }
 
-  /** The first slot with the hash's bits from where it leads, or one that is empty. */
-  private long follow(int i, long hash) {
-    long slot = ahead[i];
-    int bits = (int) (hash >>> 32);
-    if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE || slot == SlotTable.EMPTY) {
-      return slot;
-    }
-    long[] slots = tables[partition(hash)];
-    int mask = slots.length - 1;
-    int at = SlotTable.start(slots, bits);
-    do {
-      at = at + 1 & mask;
-      slot = slots[at];
-    } while (slot != SlotTable.EMPTY
-        && ((int) (slot >>> 32) != bits || slot == SlotTable.TOMBSTONE));
-    return slot;
-  }
-
   /** The same for keys of several words; {@code hashes} are given. */
   public void findAhead(long[] keys, long[] hashes, int[] blocks, int count, int stride) {
-    firstSlots(hashes, count);
+    first(hashes, count);
     for (int i = 0; i < count; i++) {
-      int found = SlotTable.block(follow(i, hashes[i]));
+      int found = SlotTable.block(slots.follow(ahead[i], hashes[i]));
       blocks[i] = found >= 0 && sameKey(found, keys, i * stride) ? found : NONE;
     }
   }
 
-  private void firstSlots(long[] hashes, int count) {
+  private void first(long[] hashes, int count) {
     if (ahead.length < count) {
       ahead = new long[count];
     }
-    for (int i = 0; i < count; i++) {
-      long[] slots = tables[partition(hashes[i])];
-      ahead[i] = slots[SlotTable.start(slots, (int) (hashes[i] >>> 32))];
-    }
+    slots.first(hashes, count, ahead);
   }
 
   /** The block of a key, dead or alive, or {@link #NONE}. */
   public int find(long hash, long[] key, int from) {
-    long[] slots = tables[partition(hash)];
-    int mask = slots.length - 1;
+    long[] table = slots.own(hash);
+    int mask = table.length - 1;
     int bits = SlotTable.bits(hash);
-    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
-      long slot = slots[at];
+    for (int at = SlotTable.start(table, bits); ; at = at + 1 & mask) {
+      long slot = table[at];
       if (slot == SlotTable.EMPTY) {
         return NONE;
       }
@@ -343,7 +253,7 @@ public final class KeyedStore implements Versions.Versioned {
     if (block == NONE) {
       block = newBlock();
       System.arraycopy(key, from, page(block), header(block) + 1, keyWords);
-      insert(hash, block);
+      slots.insert(hash, block);
     } else {
       change(block);
     }
@@ -375,19 +285,6 @@ public final class KeyedStore implements Versions.Versioned {
     int at = header(block);
     first(page, at, block, page[at]);
     return block;
-  }
-
-  private void insert(long hash, int block) {
-    int partition = partition(hash);
-    long[] slots = tables[partition];
-    if (used[partition] >= SlotTable.bound(slots)) {
-      int entries = SlotTable.live(slots);
-      slots = SlotTable.rehashed(slots, entries);
-      used[partition] = entries;
-      TABLE.setRelease(tables, partition, slots);
-    }
-    used[partition]++;
-    SlotTable.put(slots, SlotTable.bits(hash), block);
   }
 
   /** Takes the blocks that changed in the version that is written, each once. */
@@ -503,8 +400,7 @@ public final class KeyedStore implements Versions.Versioned {
 
   private void release(long[] page, int at, int block) {
     long hash = hashOf(page, at + 1);
-    int partition = partition(hash);
-    used[partition] -= SlotTable.remove(tables[partition], SlotTable.bits(hash), block);
+    slots.remove(hash, block);
     onRelease.released(page, at + 1);
     if (freeCount == free.length) {
       free = Arrays.copyOf(free, freeCount * 2);
@@ -547,152 +443,6 @@ public final class KeyedStore implements Versions.Versioned {
     saving = true;
   }
 
-  /** Takes a block of a checkpoint: key words, then state words, at the start of an array. */
-  @FunctionalInterface
-  public interface BlockSink {
-    void block(long[] words);
-  }
-
-  /** Gives what changed after one version and was there at another, which is pinned. Any thread. */
-  public void changedSince(long after, long version, BlockSink sink) {
-    long[] words = new long[keyWords + stateWords];
-    int limit = blocks;
-    for (int block = 0; block < limit; block++) {
-      long changed = read(block, version, words) ? changedAt(block, version) : -1;
-      if (changed > after) {
-        sink.block(words);
-      }
-    }
-  }
-
-  /** The version of the last change to a block that a version shows. */
-  private long changedAt(int block, long version) {
-    long header = (long) WORD.getAcquire(pages[block >>> PAGE_SHIFT], header(block));
-    while (Integer.compareUnsigned((int) (header >>> 32), (int) version) > 0) {
-      int place = (int) (header >>> 1) & Integer.MAX_VALUE;
-      header = (long) WORD.getOpaque(undo.page(place), UndoLog.offset(place));
-    }
-    return header >>> 32 & 0xFFFFFFFFL;
-  }
-
-  /** The hash of a key in words. */
-  public long hashOf(long[] words, int at) {
-    return keyWords == 1 ? hash(words[at]) : hash(words, at, keyWords);
-  }
-
-  // ---- reading: any thread
-
-  /** The words of a block's key; they stay as long as the block may be seen. */
-  public void key(int block, long[] into) {
-    long[] page = pages[block >>> PAGE_SHIFT];
-    int at = header(block) + 1;
-    for (int i = 0; i < keyWords; i++) {
-      into[i] = (long) WORD.getOpaque(page, at + i);
-    }
-  }
-
-  /**
-   * What a block was at a version.
-   *
-   * @param into given the key words, then the state words
-   * @return whether the key was there; if the floor has passed the version, anything: see {@link
-   *     #valid}
-   */
-  public boolean read(int block, long version, long[] into) {
-    long[][] all = pages;
-    long[] page = all[block >>> PAGE_SHIFT];
-    int at = header(block);
-    int wanted = (int) version;
-    while (true) {
-      long header = (long) WORD.getAcquire(page, at);
-      for (int i = 0; i < keyWords; i++) {
-        into[i] = (long) WORD.getOpaque(page, at + 1 + i);
-      }
-      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
-        for (int i = keyWords; i < keyWords + stateWords; i++) {
-          into[i] = (long) WORD.getOpaque(page, at + 1 + i);
-        }
-        VarHandle.acquireFence();
-        if ((long) WORD.getOpaque(page, at) == header) {
-          return (header & DEAD) == 0;
-        }
-        continue;
-      }
-      // The key does not change while the block's death may still be seen: it is right as read.
-      VarHandle.acquireFence();
-      if (versions.floor() > version) {
-        return false;
-      }
-      return readUndo((int) (header >>> 1) & Integer.MAX_VALUE, version, wanted, into);
-    }
-  }
-
-  private boolean readUndo(int first, long version, int wanted, long[] into) {
-    int place = first;
-    while (true) {
-      long[] page = undo.page(place);
-      if (page == null) {
-        return false; // only if the floor has passed
-      }
-      int at = UndoLog.offset(place);
-      long header = (long) WORD.getOpaque(page, at);
-      for (int i = 0; i < stateWords && at + 2 + i < page.length; i++) {
-        into[keyWords + i] = (long) WORD.getOpaque(page, at + 2 + i);
-      }
-      VarHandle.acquireFence();
-      if (versions.floor() > version) {
-        return false;
-      }
-      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
-        return (header & DEAD) == 0;
-      }
-      place = (int) (header >>> 1) & Integer.MAX_VALUE;
-    }
-  }
-
-  /**
-   * Whether what was read at a version without a pin is right. With a pin it always is, whether
-   * something was found or nothing.
-   */
-  public boolean valid(long version) {
-    VarHandle.acquireFence();
-    return versions.floor() <= version;
-  }
-
-  /**
-   * Looks a key up at a version.
-   *
-   * @param into given the key words, then the state words
-   * @return its block, or {@link #NONE} if it was not there
-   */
-  public int lookup(long hash, long[] key, long version, long[] into) {
-    long[] slots = (long[]) TABLE.getAcquire(tables, partition(hash));
-    int mask = slots.length - 1;
-    int bits = SlotTable.bits(hash);
-    for (int at = SlotTable.start(slots, bits); ; at = at + 1 & mask) {
-      long slot = (long) SlotTable.SLOT.getAcquire(slots, at);
-      if (slot == SlotTable.EMPTY) {
-        return NONE;
-      }
-      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
-        int block = SlotTable.block(slot);
-        boolean there = read(block, version, into);
-        boolean same = true;
-        for (int i = 0; i < keyWords && same; i++) {
-          same = into[i] == key[i];
-        }
-        if (same && there) {
-          return block;
-        }
-      }
-    }
-  }
-
-  /** Blocks that may have been in use at the newest version: all below this number. */
-  public int blockLimit() {
-    return blocks;
-  }
-
   /** Keys that are there in the version that is written. */
   public long size() {
     return live;
@@ -703,10 +453,7 @@ public final class KeyedStore implements Versions.Versioned {
     long bytes = undo.heapBytes() + 4L * free.length;
     int pageCount = (blockCount + PAGE_MASK) >>> PAGE_SHIFT;
     bytes += (long) pageCount * (8L * PAGE_BLOCKS * blockWords + 20);
-    for (long[] slots : tables) {
-      bytes += 8L * slots.length + 16;
-    }
-    return bytes;
+    return bytes + slots.heapBytes();
   }
 
   /** Pages of undo records that somebody may still need, in bytes. */

@@ -1,0 +1,154 @@
+package dripledger.engine.definition;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
+import dripledger.engine.catalog.Retention;
+import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.KeptRows;
+import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.RowLayout;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
+
+/**
+ * What is defined, each with its node in the graph and the way the graph runs it. Read by any
+ * thread; changed under the engine's definition lock.
+ */
+final class LiveCatalog {
+  private static final long DEFAULT_IDLE_MILLIS = 60_000;
+
+  private final Map<Long, LiveNode> nodes = new HashMap<>();
+  private final Map<Long, PlanCut> cuts = new ConcurrentHashMap<>(); // of materialized views
+  private volatile Catalog catalog = Catalog.EMPTY;
+  private volatile Runnable onDefined = () -> {};
+
+  Catalog catalog() {
+    return catalog;
+  }
+
+  /** What to run when something was defined whose state should soon be safe. */
+  void onDefined(Runnable action) {
+    onDefined = action;
+  }
+
+  /** Something was defined whose state should soon be safe. */
+  void defined() {
+    onDefined.run();
+  }
+
+  /** The live node of an object, or null for a plain view or connection. */
+  LiveNode node(long id) {
+    synchronized (nodes) {
+      return nodes.get(id);
+    }
+  }
+
+  /** The nodes of those objects that have one. */
+  List<LiveNode> nodes(List<CatalogObject> objects) {
+    return objects.stream().map(o -> node(o.id())).filter(n -> n != null).toList();
+  }
+
+  void keep(long id, LiveNode node) {
+    synchronized (nodes) {
+      nodes.put(id, node);
+    }
+  }
+
+  /** A plan as the graph runs it. */
+  PlanCut cut(PlanNode plan) {
+    return PlanCut.of(
+        plan,
+        id -> {
+          PlanCut view = cuts.get(id);
+          return view == null ? null : view.alias();
+        });
+  }
+
+  /** How the graph runs a materialized view that is there. */
+  PlanCut cut(CatalogObject.MaterializedView view) {
+    return cuts.get(view.id());
+  }
+
+  void keep(CatalogObject.MaterializedView view, PlanCut cut) {
+    cuts.put(view.id(), cut);
+  }
+
+  /** From now on statements find the object, and others its node. */
+  void publish(CatalogObject object, LiveNode node) {
+    keep(object.id(), node);
+    publish(object);
+  }
+
+  /** From now on statements find the object, in the place of one with the same number. */
+  void publish(CatalogObject object) {
+    catalog = catalog.with(object);
+  }
+
+  /** From now on statements find the object, and the others no more. */
+  void publish(CatalogObject object, List<CatalogObject> gone) {
+    catalog = catalog.without(gone).with(object);
+  }
+
+  /** Statements find the objects no more. */
+  void withdraw(List<CatalogObject> gone) {
+    catalog = catalog.without(gone);
+  }
+
+  /**
+   * Forgets what has left the graph.
+   *
+   * @return how the graph ran those of it that were materialized views
+   */
+  List<PlanCut> forget(List<CatalogObject> objects) {
+    synchronized (nodes) {
+      objects.forEach(o -> nodes.remove(o.id()));
+    }
+    return objects.stream().map(o -> cuts.remove(o.id())).filter(cut -> cut != null).toList();
+  }
+
+  // ---- new nodes
+
+  /** A new node of an object, or null of one that has none. */
+  LiveNode newNode(CatalogObject object) {
+    return object instanceof CatalogObject.MaterializedView m
+        ? newView(m, cuts.get(m.id()))
+        : newInput(object);
+  }
+
+  static QueryNode newView(CatalogObject.MaterializedView m, PlanCut cut) {
+    return QueryNode.view(m.id(), m.name(), cut, m.schema(), m.key());
+  }
+
+  /** A new node for a stream or table; null for other objects. */
+  static InputNode newInput(CatalogObject object) {
+    RowLayout layout = new RowLayout(object.schema());
+    if (object instanceof CatalogObject.Stream s) {
+      return InputNode.stream(
+          s.id(), s.name(), layout, s.eventTime(), s.latenessMicros(), idleMillis(s));
+    }
+    if (object instanceof CatalogObject.Table t) {
+      KeptRows rows = KeptRows.unique(t.schema(), t.primaryKey());
+      return t.source() == null
+          ? InputNode.table(t.id(), t.name(), layout, rows)
+          : InputNode.keyedTable(t.id(), t.name(), layout, t.primaryKey(), rows);
+    }
+    return null;
+  }
+
+  private static long idleMillis(CatalogObject.Stream stream) {
+    String option = stream.source() == null ? null : stream.source().option("idle_after");
+    return option == null ? DEFAULT_IDLE_MILLIS : Retention.micros(option) / 1000;
+  }
+
+  /** A definition as it is stored. */
+  static StoredDefinition stored(CatalogObject object, SourcePosition begin) {
+    return new StoredDefinition(object.id(), object.name(), object.kind(), 0, object.sql(), begin);
+  }
+}

@@ -1,0 +1,10 @@
+package dripledger.engine.epoch;
+
+/**
+ * The bounds of the loop.
+ *
+ * @param maxEpochRows an epoch stops taking more once it has this many rows
+ * @param maxQueuedBytes inputs wait once this many bytes are queued
+ * @param maxHeldBytes sources wait while state and published rows hold more
+ */
+public record EpochLimits(int maxEpochRows, long maxQueuedBytes, long maxHeldBytes) {}
