@@ -1,6 +1,8 @@
 package dripledger.bench;
 
 import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.ColumnDelta;
+import dripledger.engine.circuit.DeltaReaders;
 import dripledger.engine.circuit.Epoch;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.plan.PlanNode;
@@ -19,7 +21,6 @@ import java.util.List;
 import java.util.SplittableRandom;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicReference;
-import java.util.function.Consumer;
 
 /**
  * {@code SELECT k, COUNT(*), SUM(v) GROUP BY k} over random keys as a view keeps it, published
@@ -214,12 +215,14 @@ final class Aggregation {
     if (downstream != null) {
       downstream.join(versions);
       downstream.rowsWanted(false);
+      boolean[] wanted = new boolean[output(NUMBER).size()];
+      view.columnsRead(downstream.takesColumns(2, wanted) ? wanted : null);
     }
-    Consumer<Page> readers = delta -> downstream.feed(2, delta);
+    DeltaReaders readers = downstream == null ? null : new Handing(downstream);
     long began = System.nanoTime();
     for (Page page : pages) {
       view.feed(1, page);
-      view.flush(Epoch.OUTSIDE, downstream == null ? null : readers);
+      view.flush(Epoch.OUTSIDE, readers);
       if (downstream != null) {
         downstream.flush(Epoch.OUTSIDE);
       }
@@ -230,6 +233,19 @@ final class Aggregation {
     RelationVersion version = view.version(versions.published());
     sink += version.count();
     return events / seconds;
+  }
+
+  /** Feeds one circuit what another changes, as the graph does. */
+  private record Handing(Circuit downstream) implements DeltaReaders {
+    @Override
+    public void rows(Page piece) {
+      downstream.feed(2, piece);
+    }
+
+    @Override
+    public void columns(ColumnDelta piece) {
+      downstream.feed(2, piece);
+    }
   }
 
   private void heapAndReads(Page[] pages) {

@@ -146,6 +146,17 @@ class OracleTest {
         "SELECT n, COUNT(*) AS areas FROM (SELECT area, COUNT(*) AS n FROM parcel GROUP BY area) AS q"
             + " GROUP BY n");
     same.put(
+        "nested_numbers",
+        "SELECT hi, n, COUNT(*) AS c, SUM(n) AS t, MIN(lo) AS lo, MAX(s) AS s, COUNT(s) FILTER (WHERE"
+            + " fragile) AS f FROM (SELECT k / 3 AS third, fragile, COUNT(*) AS n, SUM(grams) AS s,"
+            + " MIN(k) AS lo, MAX(grams / 300) AS hi FROM parcel GROUP BY k / 3, fragile) AS q GROUP"
+            + " BY hi, n");
+    same.put(
+        "nested_in_part",
+        "SELECT third, COUNT(*) AS c, SUM(s) AS s FROM (SELECT k / 3 AS third, fragile, COUNT(*) AS n,"
+            + " SUM(grams) AS s, MIN(k) AS lo, MAX(grams / 300) AS hi FROM parcel GROUP BY k / 3,"
+            + " fragile) AS q GROUP BY third");
+    same.put(
         "with_query",
         "WITH heavy AS (SELECT area, grams FROM parcel WHERE grams > 300) SELECT area, MAX(grams) AS m"
             + " FROM heavy GROUP BY area");

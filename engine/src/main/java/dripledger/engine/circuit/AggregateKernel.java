@@ -53,12 +53,37 @@ public abstract class AggregateKernel {
   public abstract boolean writesRows();
 
   /**
+   * Writes a group's row into the columns that are there, at a place; only if {@link #writesRows}.
+   *
+   * @param nulls given the bits of columns that are NULL
+   */
+  public abstract void columns(
+      long[] k, int key, long[] s, int at, long[][] c, long[] nulls, int i);
+
+  /** Whether {@link #addColumns} is there: if keys are of fixed size and all calls generated. */
+  public abstract boolean addsColumns();
+
+  /** Says which columns of the input it reads, those of the key among them. */
+  public abstract void columnsRead(boolean[] wanted);
+
+  /** Adds rows given by columns, {@code count} from a place on, as {@link #add} does. */
+  public abstract void addColumns(
+      long[][] c,
+      long[] nulls,
+      long[] weights,
+      int from,
+      int count,
+      KeyedStore groups,
+      int[] blocks);
+
+  /**
    * What the generator knows of one call.
    *
    * @param adds whether adding a row has code here
    * @param writes whether writing the result has
+   * @param nullable those of its arguments that may be NULL
    */
-  record Slot(AggregateCall call, int word, boolean adds, boolean writes) {
+  record Slot(AggregateCall call, int word, boolean adds, boolean writes, List<Integer> nullable) {
     /** Whether its result changes whenever a row comes or goes: then so does the group's row. */
     boolean tellsEveryChange() {
       return adds
@@ -95,7 +120,7 @@ public abstract class AggregateKernel {
     StringBuilder add = new StringBuilder();
     StringBuilder write = new StringBuilder();
     for (int i = 0; i < calls.size(); i++) {
-      add(calls.get(i), i, input, add);
+      add(calls.get(i), i, new RowAccess(input), add);
       write(calls.get(i), i, firstColumn + i, write);
     }
     String source =
@@ -123,6 +148,7 @@ public abstract class AggregateKernel {
             + write
             + "  }\n"
             + rowMethod(calls, keys, output)
+            + columnsMethods(calls, keys, input)
             + "}\n";
     try {
       return (AggregateKernel)
@@ -138,6 +164,7 @@ public abstract class AggregateKernel {
             && !output.anyVariable()
             && calls.stream().allMatch(s -> s.writes && writesPlainly(s.call));
     StringBuilder out = new StringBuilder();
+    StringBuilder columnsOut = new StringBuilder();
     out.append("  public boolean writesRows() { return " + plain + "; }\n");
     out.append("  public void row(long[] k, int key, long[] s, int at, byte[] b, int o) {\n");
     if (plain) {
@@ -150,6 +177,7 @@ public abstract class AggregateKernel {
         String isNull =
             keys.nullWords() == 0 ? null : "(k[key + " + i / 64 + "] & " + (1L << i) + "L) != 0";
         put(output, i, isNull, word, out);
+        putColumn(i, isNull, word, columnsOut);
       }
       for (int i = 0; i < calls.size(); i++) {
         Slot slot = calls.get(i);
@@ -157,17 +185,116 @@ public abstract class AggregateKernel {
         String next = "s[at + " + (slot.word + 1) + "]";
         if (slot.call.function().isExtreme()) {
           put(output, columns + i, word + " == 0", next, out);
+          putColumn(columns + i, word + " == 0", next, columnsOut);
         } else {
           boolean mayBeNull =
               slot.call.function() == AggregateCall.Function.SUM
                   && slot.call.output().type().nullable();
-          put(output, columns + i, mayBeNull ? next + " == 0" : null, word, out);
+          String isNull = mayBeNull ? next + " == 0" : null;
+          put(output, columns + i, isNull, word, out);
+          putColumn(columns + i, isNull, word, columnsOut);
         }
       }
     } else {
       out.append("    throw new IllegalStateException();\n");
     }
-    return out.append("  }\n").toString();
+    out.append("  }\n");
+    out.append(
+        "  public void columns(long[] k, int key, long[] s, int at, long[][] c, long[] nulls, int i)"
+            + " {\n");
+    return out.append(columnsOut).append("  }\n").toString();
+  }
+
+  private static void putColumn(int column, String isNull, String word, StringBuilder out) {
+    String put = "c[" + column + "][i] = " + word + ";";
+    out.append("    if (c[" + column + "] != null) {\n");
+    if (isNull == null) {
+      out.append("      " + put + "\n");
+    } else {
+      String bit = "nulls[i] |= " + (1L << column) + "L; c[" + column + "][i] = 0;";
+      out.append("      if (" + isNull + ") { " + bit + " } else { " + put + " }\n");
+    }
+    out.append("    }\n");
+  }
+
+  /** The methods that take in rows by columns; they refuse where not all of it is generated. */
+  private static String columnsMethods(List<Slot> calls, GroupKeys keys, RowLayout input) {
+    boolean there =
+        !keys.isVariable()
+            && input.columns() <= ColumnDelta.MAX_COLUMNS
+            && calls.stream().allMatch(Slot::adds);
+    boolean[] read = new boolean[input.columns()];
+    keys.addColumns(read);
+    StringBuilder add = new StringBuilder();
+    for (int n = 0; there && n < calls.size(); n++) {
+      AggregateCall call = calls.get(n).call;
+      call.arguments().forEach(argument -> read[argument] = true);
+      if (call.filterColumn() >= 0) {
+        read[call.filterColumn()] = true;
+      }
+      add(calls.get(n), n, new ColumnAccess(), add);
+    }
+    StringBuilder wanted = new StringBuilder();
+    StringBuilder locals = new StringBuilder();
+    for (int column = 0; column < read.length; column++) {
+      if (read[column]) {
+        wanted.append("    wanted[" + column + "] = true;\n");
+        locals.append("    long[] c" + column + " = c[" + column + "];\n");
+      }
+    }
+    return "  public boolean addsColumns() { return "
+        + there
+        + "; }\n  public void columnsRead(boolean[] wanted) {\n"
+        + wanted
+        + "  }\n  public void addColumns(long[][] c, long[] nulls, long[] weights, int from,"
+        + " int count, KeyedStore groups, int[] blocks) {\n"
+        + (there
+            ? locals
+                + "    for (int i = 0; i < count; i++) {\n"
+                + "      int r = from + i;\n"
+                + "      long w = weights[r];\n"
+                + "      long[] s = groups.page(blocks[i]);\n"
+                + "      int at = groups.state(blocks[i]);\n"
+                + "      long n = s[at] + w;\n"
+                + "      s[at] = n;\n"
+                + "      if (n == 0) { groups.ending(); }\n"
+                + add
+                + "    }\n"
+            : "    throw new IllegalStateException();\n")
+        + "  }\n";
+  }
+
+  /** How code reads a column of the row at hand. */
+  private interface Access {
+    String isNull(int column);
+
+    String slot(int column);
+  }
+
+  /** Of a row's bytes {@code b} at {@code o}. */
+  private record RowAccess(RowLayout input) implements Access {
+    @Override
+    public String isNull(int column) {
+      return "(b[o + " + (column >>> 3) + "] & " + (1 << (column & 7)) + ") != 0";
+    }
+
+    @Override
+    public String slot(int column) {
+      return "Bytes.getLong(b, o + " + input.slotOffset(column) + ")";
+    }
+  }
+
+  /** Of columns {@code c0, c1, …} at row {@code r}. */
+  private record ColumnAccess() implements Access {
+    @Override
+    public String isNull(int column) {
+      return "(nulls[r] & " + (1L << column) + "L) != 0";
+    }
+
+    @Override
+    public String slot(int column) {
+      return "c" + column + "[r]";
+    }
   }
 
   private static boolean writesPlainly(AggregateCall call) {
@@ -189,15 +316,7 @@ public abstract class AggregateKernel {
     }
   }
 
-  private static String isNull(int column) {
-    return "(b[o + " + (column >>> 3) + "] & " + (1 << (column & 7)) + ") != 0";
-  }
-
-  private static String slot(RowLayout input, int column) {
-    return "Bytes.getLong(b, o + " + input.slotOffset(column) + ")";
-  }
-
-  private static void add(Slot slot, int number, RowLayout input, StringBuilder out) {
+  private static void add(Slot slot, int number, Access row, StringBuilder out) {
     AggregateCall call = slot.call;
     if (!slot.adds) {
       out.append("      others.add(" + number + ", i, b, o, w, s, at);\n");
@@ -206,18 +325,18 @@ public abstract class AggregateKernel {
     String guard = "";
     if (call.filterColumn() >= 0) {
       int filter = call.filterColumn();
-      guard += "!(" + isNull(filter) + ") && " + slot(input, filter) + " != 0 && ";
+      guard += "!(" + row.isNull(filter) + ") && " + row.slot(filter) + " != 0 && ";
     }
     for (int argument : call.arguments()) {
-      if (input.schema().type(argument).nullable()) {
-        guard += "!(" + isNull(argument) + ") && ";
+      if (slot.nullable.contains(argument)) {
+        guard += "!(" + row.isNull(argument) + ") && ";
       }
     }
     out.append("      " + (guard.isEmpty() ? "" : "if (" + guard + "true) ") + "{\n");
     String word = "s[at + " + slot.word + "]";
     String next = "s[at + " + (slot.word + 1) + "]";
     String third = "s[at + " + (slot.word + 2) + "]";
-    String value = call.arguments().isEmpty() ? "" : slot(input, call.arguments().get(0));
+    String value = call.arguments().isEmpty() ? "" : row.slot(call.arguments().get(0));
     switch (call.function()) {
       case COUNT -> out.append("        " + word + " += w;\n");
       case MIN, MAX -> {

@@ -15,7 +15,6 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
-import java.util.function.Consumer;
 
 /**
  * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
@@ -197,9 +196,48 @@ public final class Circuit {
     return inputs.keySet();
   }
 
+  /** How many columns its result has. */
+  int columns() {
+    return root.schema().size();
+  }
+
   /** The layout in which it reads a relation. */
   public RowLayout layout(long relationId) {
     return inputs.get(relationId).get(0).layout;
+  }
+
+  /**
+   * Whether it can take a relation's delta by columns.
+   *
+   * @param wanted given the columns that it reads, if so
+   */
+  public boolean takesColumns(long relationId, boolean[] wanted) {
+    for (Input input : inputs.getOrDefault(relationId, List.of())) {
+      if (!(input.operator instanceof GroupAggregate groups)
+          || input.layout.columns() != wanted.length
+          || !groups.takesColumns()) {
+        return false;
+      }
+    }
+    for (Input input : inputs.getOrDefault(relationId, List.of())) {
+      ((GroupAggregate) input.operator).addColumnsRead(wanted);
+    }
+    return true;
+  }
+
+  /** Says which columns are read of the result, if that is all that is read; null if rows are. */
+  public void columnsRead(boolean[] wanted) {
+    if (stored != null) {
+      stored.columnsRead(wanted);
+    }
+  }
+
+  /** Takes in a delta of a relation by columns; only if {@link #takesColumns}. */
+  public void feed(long relationId, ColumnDelta delta) {
+    start();
+    for (Input input : inputs.getOrDefault(relationId, List.of())) {
+      ((GroupAggregate) input.operator).push(delta);
+    }
   }
 
   /** Takes in a delta of a relation. */
@@ -243,7 +281,7 @@ public final class Circuit {
    * @param readers given the delta of a result that is kept as state, piece by piece as it is made;
    *     of another the delta is answered as a whole
    */
-  public Page flush(Epoch epoch, Consumer<Page> readers) {
+  public Page flush(Epoch epoch, DeltaReaders readers) {
     if (stored != null) {
       stored.readers(readers);
     }

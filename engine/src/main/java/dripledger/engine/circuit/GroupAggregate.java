@@ -49,7 +49,8 @@ final class GroupAggregate implements Operator, StoredRows {
   private final int shownAt; // the word that says whether the row is shown, or −1: always
   private final Page out;
   private boolean rowsWanted = true;
-  private Consumer<Page> readers;
+  private DeltaReaders readers;
+  private ColumnDelta columns; // what readers are given instead of rows, or null
   private long shown;
   private long changed;
   private long membership;
@@ -135,26 +136,70 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Adds rows whose keys have been looked for. */
   private void add(Page delta, int from, int count) {
-    int words = keys.words();
     for (int i = 0; i < count; i++) {
       weights[i] = delta.weight(from + i);
       rows[i] = delta.start(from + i);
       if (weights[i] == 0) {
         continue;
       }
-      if (blocks[i] == KeyedStore.NONE) {
-        blocks[i] = groups.changeOrInsert(hashes[i], keyWords, i * words);
-      } else {
-        groups.change(blocks[i]);
-      }
+      makeReady(i);
     }
     state.ahead(delta.bytes(), rows, count);
     kernel.add(delta.bytes(), rows, weights, count, groups, blocks, state);
   }
 
   /** Who is given the rows that change, piece by piece; null if they stay in {@link #output}. */
-  void readers(Consumer<Page> sink) {
+  void readers(DeltaReaders sink) {
     readers = sink;
+  }
+
+  /**
+   * Says which columns are read of what it changes, if that is all that is read; null if rows are.
+   */
+  void columnsRead(boolean[] wanted) {
+    columns = wanted == null || !plainRows ? null : new ColumnDelta(wanted);
+  }
+
+  /** Whether it can take changes of its input by columns. */
+  boolean takesColumns() {
+    return kernel.addsColumns();
+  }
+
+  /** Adds the columns of its input that it reads. */
+  void addColumnsRead(boolean[] wanted) {
+    kernel.columnsRead(wanted);
+  }
+
+  /** Takes in a delta of its input by columns. */
+  void push(ColumnDelta delta) {
+    int words = keys.words();
+    for (int from = 0; from < delta.size; from += BLOCK) {
+      int count = Math.min(BLOCK, delta.size - from);
+      int plain = keys.plainColumn();
+      if (plain >= 0) {
+        System.arraycopy(delta.columns[plain], from, keyWords, 0, count);
+        groups.findAhead(keyWords, hashes, blocks, count);
+      } else {
+        for (int i = 0; i < count; i++) {
+          keys.encode(delta, from + i, keyWords, i * words);
+          hashes[i] = groups.hashOf(keyWords, i * words);
+        }
+        groups.findAhead(keyWords, hashes, blocks, count, words);
+      }
+      for (int i = 0; i < count; i++) {
+        makeReady(i);
+      }
+      kernel.addColumns(delta.columns, delta.nulls, delta.weights, from, count, groups, blocks);
+    }
+  }
+
+  /** Makes the block of a key that was looked for ready to be changed. */
+  private void makeReady(int i) {
+    if (blocks[i] == KeyedStore.NONE) {
+      blocks[i] = groups.changeOrInsert(hashes[i], keyWords, i * keys.words());
+    } else {
+      groups.change(blocks[i]);
+    }
   }
 
   /** Whether somebody reads the rows that change; otherwise they are not made. */
@@ -164,6 +209,13 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Appends a group's row from its key and a state; answers whether it is shown. */
   private long emit(long[] keyPage, int key, long[] words, int at, long weight) {
+    if (columns != null && readers != null) {
+      int i = columns.size++;
+      columns.nulls[i] = 0;
+      columns.weights[i] = weight;
+      kernel.columns(keyPage, key, words, at, columns.columns, columns.nulls, i);
+      return SHOWN;
+    }
     if (plainRows) {
       int to = out.appendFixed(weight);
       kernel.row(keyPage, key, words, at, out.bytes(), to);
@@ -211,6 +263,10 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Gives what has changed so far to who reads it, while it is near. */
   private void handOn() {
+    if (columns != null && columns.size > 0) {
+      readers.columns(columns);
+      columns.size = 0;
+    }
     if (out.isEmpty()) {
       return;
     }
@@ -218,25 +274,25 @@ final class GroupAggregate implements Operator, StoredRows {
       next.push(port, out);
       out.clear();
     } else if (readers != null) {
-      readers.accept(out);
+      readers.rows(out);
       out.clear();
     }
   }
 
   private void settleAndEmit(int block, boolean wasLive, boolean isLive, long[] record, int old) {
     changed++;
-    if (isLive) {
-      state.settle(block);
-    }
     long[] page = groups.page(block);
     int key = groups.header(block) + 1;
     int at = groups.state(block);
+    if (isLive && (page[at] == 0 || state.anyOrdered())) {
+      state.settle(block);
+    }
     boolean stays = groups.isLive(block);
     long before = !wasLive ? GONE : shownAt < 0 ? SHOWN : record[old + shownAt];
     int oldRow = -1;
     if (before == FAILS || before == SHOWN && rowsWanted) {
       emit(page, key, record, old, -1);
-      oldRow = before == SHOWN ? out.size() - 1 : -1;
+      oldRow = before == SHOWN ? Math.max(0, out.size() - 1) : -1;
     }
     long after = stays ? SHOWN : GONE;
     if (stays && (rowsWanted || shownAt >= 0)) {
@@ -245,12 +301,16 @@ final class GroupAggregate implements Operator, StoredRows {
     if (stays && shownAt >= 0) {
       page[at + shownAt] = after;
     }
-    if (after == SHOWN && oldRow >= 0 && mayBeSame) {
-      dropIfSame(oldRow);
+    if (after == SHOWN && oldRow >= 0) {
+      if (columns != null && readers != null) {
+        columns.dropIfSame();
+      } else if (mayBeSame) {
+        dropIfSame(oldRow);
+      }
     }
     if (!rowsWanted) {
       out.clear();
-    } else if (out.size() >= HANDED_ON) {
+    } else if (out.size() >= HANDED_ON || isFull(columns)) {
       handOn();
     }
     if ((before == SHOWN) != (after == SHOWN)) {
@@ -269,6 +329,10 @@ final class GroupAggregate implements Operator, StoredRows {
    */
   Page output() {
     return out;
+  }
+
+  private static boolean isFull(ColumnDelta delta) {
+    return delta != null && delta.size >= ColumnDelta.ROWS - 1; // a change is two rows
   }
 
   /** If the row emitted last equals the old one, neither is a change. */

@@ -90,6 +90,25 @@ final class GroupKeys {
     }
   }
 
+  /** Writes the key of a row given by columns; only if it is of fixed size. */
+  void encode(ColumnDelta delta, int row, long[] into, int at) {
+    Arrays.fill(into, at, at + words, 0);
+    for (int i = 0; i < columns.length; i++) {
+      if (nullWords > 0 && (delta.nulls[row] & 1L << columns[i]) != 0) {
+        into[at + i / 64] |= 1L << i;
+      } else {
+        into[at + nullWords + i] = delta.columns[columns[i]][row];
+      }
+    }
+  }
+
+  /** Adds the columns that make the key. */
+  void addColumns(boolean[] wanted) {
+    for (int column : columns) {
+      wanted[column] = true;
+    }
+  }
+
   private void encodeVariable(byte[] bytes, int row, long[] into, int at) {
     writer.truncate(0);
     writer.begin();

@@ -74,7 +74,9 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
       }
       boolean adds = AggregateKernel.isGenerated(call, input, appendOnly);
       boolean writes = adds || extremes != null && extremes.isPlain();
-      slots.add(new AggregateKernel.Slot(call, offset, adds, writes));
+      List<Integer> nullable =
+          call.arguments().stream().filter(a -> input.schema().type(a).nullable()).toList();
+      slots.add(new AggregateKernel.Slot(call, offset, adds, writes, nullable));
       calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, extremes);
       if (accumulator == null) {
         offset += OrderedValues.STATE_WORDS;

@@ -237,6 +237,30 @@ public final class QueryNode extends LiveNode {
     }
   }
 
+  /** Takes in a delta of an input by columns. */
+  public void feed(long input, ColumnDelta delta) {
+    circuit.feed(input, delta);
+  }
+
+  /**
+   * Whether it can take an input's delta by columns.
+   *
+   * @param wanted given the columns that it reads, if so
+   */
+  public boolean takesColumns(long input, boolean[] wanted) {
+    return filling == null && circuit.takesColumns(input, wanted);
+  }
+
+  /** Says by whom its changes are read, so that it can choose in which form to give them. */
+  public void readBy(List<QueryNode> readers) {
+    boolean[] wanted = new boolean[circuit.columns()];
+    boolean all = wanted.length <= ColumnDelta.MAX_COLUMNS && !readers.isEmpty();
+    for (QueryNode reader : readers) {
+      all = all && reader.takesColumns(id(), wanted);
+    }
+    circuit.columnsRead(all ? wanted : null);
+  }
+
   @Override
   public void join(Versions graph) {
     circuit.join(graph);
@@ -259,7 +283,7 @@ public final class QueryNode extends LiveNode {
    *
    * @param readers given what has changed, piece by piece, unless it is in {@link #delta}
    */
-  public void step(Epoch epoch, Consumer<Page> readers) {
+  public void step(Epoch epoch, DeltaReaders readers) {
     delta = circuit.flush(epoch, readers);
     watermark(epoch.watermarkMicros());
     long changed = isPassive() ? base.circuit.changed() : circuit.changed();

@@ -1,5 +1,7 @@
 package dripledger.engine.epoch;
 
+import dripledger.engine.circuit.ColumnDelta;
+import dripledger.engine.circuit.DeltaReaders;
 import dripledger.engine.circuit.Epoch;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
@@ -15,6 +17,7 @@ import java.util.HashMap;
 import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.function.Consumer;
 import java.util.function.LongPredicate;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -105,6 +108,11 @@ final class Graph {
         }
       }
     }
+    for (LiveNode node : nodes) {
+      if (node instanceof QueryNode query) {
+        query.readBy(readers.getOrDefault(query.id(), List.of()));
+      }
+    }
   }
 
   /** Puts what is read before what reads it. */
@@ -179,15 +187,33 @@ final class Graph {
       }
     }
     if (!query.isFilling()) {
-      query.step(new Epoch(epoch, watermark, now), page -> handOn(query.id(), page));
+      query.step(new Epoch(epoch, watermark, now), new Handing(query.id()));
     }
   }
 
-  /** Feeds a piece of a delta to all who read it. */
-  private void handOn(long id, Page page) {
-    for (QueryNode reader : readers.getOrDefault(id, List.of())) {
-      if (reader.failure() == null) {
-        atWork(reader, () -> reader.feed(id, page));
+  /** Feeds what a step changes to all who read it. */
+  private final class Handing implements DeltaReaders {
+    private final long id;
+
+    Handing(long id) {
+      this.id = id;
+    }
+
+    @Override
+    public void rows(Page piece) {
+      toEach(reader -> reader.feed(id, piece));
+    }
+
+    @Override
+    public void columns(ColumnDelta piece) {
+      toEach(reader -> reader.feed(id, piece));
+    }
+
+    private void toEach(Consumer<QueryNode> feed) {
+      for (QueryNode reader : readers.getOrDefault(id, List.of())) {
+        if (reader.failure() == null) {
+          atWork(reader, () -> feed.accept(reader));
+        }
       }
     }
   }
