@@ -5,6 +5,9 @@ import dripledger.engine.circuit.ColumnDelta;
 import dripledger.engine.circuit.DeltaReaders;
 import dripledger.engine.circuit.Epoch;
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Operation;
+import dripledger.engine.expr.Program;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -16,7 +19,6 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.nio.charset.StandardCharsets;
-import java.util.Arrays;
 import java.util.List;
 import java.util.SplittableRandom;
 import java.util.concurrent.atomic.AtomicBoolean;
@@ -30,6 +32,7 @@ import java.util.concurrent.atomic.AtomicReference;
 final class Aggregation {
   private static final int ROUNDS = 5;
   private static final int SMALL_EPOCH = 1000;
+  private static final long LEAST = 3000;
   private static final ColumnType NUMBER = ColumnType.of(Kind.BIGINT).notNull();
   private static final ColumnType TEXT = ColumnType.varchar(-1).notNull();
 
@@ -62,6 +65,29 @@ final class Aggregation {
             new AggregateCall(AggregateCall.Function.COUNT, List.of(), false, -1, output.column(1)),
             new AggregateCall(AggregateCall.Function.SUM, List.of(1), false, -1, output.column(2))),
         output);
+  }
+
+  /** The same of twice the value, of events whose value is at least a tenth of the largest. */
+  private static PlanNode transformed() {
+    Schema input = input(NUMBER);
+    ColumnType integer = input.type(1);
+    Expr value = new Expr.Column(1, integer);
+    Expr filter =
+        new Expr.Call(
+            Operation.GREATER_OR_EQUAL,
+            List.of(value, new Expr.Constant(LEAST, integer)),
+            List.of(),
+            ColumnType.of(Kind.BOOLEAN).notNull());
+    Expr twice =
+        new Expr.Call(
+            Operation.TIMES, List.of(value, new Expr.Constant(2L, integer)), List.of(), integer);
+    Program program = new Program(input, filter, List.of(new Expr.Column(0, NUMBER), twice), input);
+    PlanNode.Aggregate plan = (PlanNode.Aggregate) plan(NUMBER);
+    return new PlanNode.Aggregate(
+        new PlanNode.Transform(plan.input(), program),
+        plan.groupColumns(),
+        plan.calls(),
+        plan.schema());
   }
 
   /** How many keys have how many events: reads every change of the view. */
@@ -112,6 +138,7 @@ final class Aggregation {
     System.out.println(
         "aggregation: count and sum by key, epochs of " + epochRows + ", best of " + ROUNDS);
     numbers();
+    transforms();
     texts();
     System.out.println("  (checksum " + sink + ")");
   }
@@ -152,6 +179,18 @@ final class Aggregation {
         "epochs of " + SMALL_EPOCH, many / 1e6, published / many);
   }
 
+  private void transforms() {
+    Page[] pages = pages(NUMBER, epochRows);
+    double loop = 0;
+    double published = 0;
+    for (int round = 0; round < ROUNDS; round++) {
+      loop = Math.max(loop, transformedLoop(pages));
+      published = Math.max(published, published(transformed(), pages, null));
+    }
+    print("filter, projection: hand-written loop", loop, 0, "");
+    print("filter, projection: published", published, loop, "that loop");
+  }
+
   private void texts() {
     Page[] pages = pages(TEXT, epochRows);
     double loop = 0;
@@ -185,6 +224,24 @@ final class Aggregation {
     return events / seconds;
   }
 
+  private double transformedLoop(Page[] pages) {
+    HandWritten map = new HandWritten();
+    long began = System.nanoTime();
+    for (Page page : pages) {
+      RowLayout layout = page.layout();
+      for (int i = 0; i < page.size(); i++) {
+        int at = page.start(i);
+        long value = layout.slot(page.bytes(), at, 1);
+        if (value >= LEAST) {
+          map.add(layout.slot(page.bytes(), at, 0), Math.toIntExact(2 * value));
+        }
+      }
+    }
+    double seconds = (System.nanoTime() - began) / 1e9;
+    sink += map.checksum();
+    return events / seconds;
+  }
+
   private double textLoop(Page[] pages) {
     HandWrittenText map = new HandWrittenText();
     long began = System.nanoTime();
@@ -207,8 +264,12 @@ final class Aggregation {
 
   /** Feeds every page as an epoch and publishes it; with a reader, hands it the changed rows. */
   private double published(Page[] pages, PlanNode reader) {
+    return published(plan(pages[0].layout().schema().type(0)), pages, reader);
+  }
+
+  private double published(PlanNode plan, Page[] pages, PlanNode reader) {
     Versions versions = Versions.ofGraph();
-    Circuit view = new Circuit(plan(pages[0].layout().schema().type(0)));
+    Circuit view = new Circuit(plan);
     view.join(versions);
     view.rowsWanted(reader != null);
     Circuit downstream = reader == null ? null : new Circuit(reader);
@@ -381,74 +442,5 @@ final class Aggregation {
     }
     sink += found[0] + published.get().count();
     return rate;
-  }
-
-  /** The same for text keys: open addressing over one byte array that keys are appended to. */
-  private static final class HandWrittenText {
-    private byte[] bytes = new byte[1 << 16];
-    private int end;
-    private int[] starts = new int[1 << 10];
-    private int[] lengths = new int[1 << 10];
-    private long[] counts = new long[1 << 10];
-    private long[] sums = new long[1 << 10];
-    private int size;
-
-    void add(byte[] source, int from, int length, long value) {
-      int at = slot(source, from, length);
-      if (counts[at] == 0) {
-        if (++size * 2 > counts.length) {
-          grow();
-          at = slot(source, from, length);
-        }
-        if (bytes.length - end < length) {
-          bytes = Arrays.copyOf(bytes, bytes.length * 2);
-        }
-        System.arraycopy(source, from, bytes, end, length);
-        starts[at] = end;
-        lengths[at] = length;
-        end += length;
-      }
-      counts[at]++;
-      sums[at] += value;
-    }
-
-    private int slot(byte[] source, int from, int length) {
-      int hash = 1;
-      for (int i = from; i < from + length; i++) {
-        hash = hash * 31 + source[i];
-      }
-      int mask = counts.length - 1;
-      int at = (hash * 0x9E3779B9 >>> 7) & mask;
-      while (counts[at] != 0
-          && !Arrays.equals(
-              bytes, starts[at], starts[at] + lengths[at], source, from, from + length)) {
-        at = at + 1 & mask;
-      }
-      return at;
-    }
-
-    private void grow() {
-      int[] oldStarts = starts;
-      int[] oldLengths = lengths;
-      long[] oldCounts = counts;
-      long[] oldSums = sums;
-      starts = new int[oldStarts.length * 2];
-      lengths = new int[starts.length];
-      counts = new long[starts.length];
-      sums = new long[starts.length];
-      for (int i = 0; i < oldCounts.length; i++) {
-        if (oldCounts[i] != 0) {
-          int at = slot(bytes, oldStarts[i], oldLengths[i]);
-          starts[at] = oldStarts[i];
-          lengths[at] = oldLengths[i];
-          counts[at] = oldCounts[i];
-          sums[at] = oldSums[i];
-        }
-      }
-    }
-
-    long checksum() {
-      return Arrays.stream(sums).sum() + size;
-    }
   }
 }

@@ -247,6 +247,28 @@ class StatementTest {
     assertThat(db.error("SELECT :x").getMessage()).isEqualTo("no value was given for :x");
   }
 
+  /** Also where rows go into groups without being made. */
+  @Test
+  void aRowThatFailsOnItsWayIntoAGroupIsRejectedUntilItGoes() {
+    db.run("CREATE TABLE crate (id BIGINT PRIMARY KEY, grams BIGINT, parts BIGINT);");
+    db.run(
+        """
+        CREATE MATERIALIZED VIEW per_part AS
+        SELECT grams / parts AS part, COUNT(*) AS crates, SUM(id) AS ids FROM crate
+        WHERE id > 0 GROUP BY grams / parts
+        """);
+    db.run(
+        "INSERT INTO crate VALUES (1, 100, 5), (2, 60, 3), (3, 10, 0), (4, NULL, 1), (-1, 1, 1)");
+    assertThat(db.rows("SELECT * FROM per_part ORDER BY part"))
+        .containsExactly("[20, 2, 3]", "[null, 1, 4]");
+    String failing = "SELECT COUNT(*) FROM drip.rejects WHERE object = 'per_part'";
+    assertThat(db.rows(failing)).containsExactly("[1]");
+    db.run("UPDATE crate SET parts = 2 WHERE id = 3");
+    assertThat(db.rows(failing)).containsExactly("[0]");
+    assertThat(db.rows("SELECT * FROM per_part ORDER BY part"))
+        .containsExactly("[5, 1, 3]", "[20, 2, 3]", "[null, 1, 4]");
+  }
+
   @Test
   void aRowThatFailsIsRejectedAndTheViewGoesOn() {
     db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, d INTEGER)");

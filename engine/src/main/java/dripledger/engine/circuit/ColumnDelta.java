@@ -1,5 +1,7 @@
 package dripledger.engine.circuit;
 
+import java.util.Arrays;
+
 /**
  * A piece of a delta by columns of fixed size, of which only those are there that somebody reads:
  * how one step's state hands its changes to another's without making rows. A column is its slots; a
@@ -37,6 +39,21 @@ public final class ColumnDelta {
         there[n++] = columns[c];
       }
     }
+  }
+
+  /**
+   * All columns.
+   *
+   * @param count how many
+   */
+  ColumnDelta(int count) {
+    this(all(count));
+  }
+
+  private static boolean[] all(int count) {
+    boolean[] all = new boolean[count];
+    Arrays.fill(all, true);
+    return all;
   }
 
   /** If the last two rows are the same for who reads them, neither is a change. */

@@ -9,6 +9,9 @@ import dripledger.engine.row.RowWriter;
  * Filter and projection: d(f R) = f(dR). Without state; each change keeps its weight. A row the
  * program throws on is rejected, on its way out as on its way in, so what was put in is always what
  * is taken out.
+ *
+ * <p>What is made goes on in pieces that are still near; into an aggregate that can take them as
+ * columns, if all of them are of fixed size.
  */
 final class Transform implements Operator {
   private final RowProgram program;
@@ -18,6 +21,8 @@ final class Transform implements Operator {
   private final int place;
   private final Operator next;
   private final int port;
+  private final GroupAggregate groups; // who takes columns, or null
+  private final ColumnDelta columns;
 
   /**
    * @param next who takes the changes, or null if they stay in {@link #output}
@@ -30,6 +35,10 @@ final class Transform implements Operator {
     this.place = place;
     this.next = next;
     this.port = port;
+    boolean columnar =
+        compiled.columnar() && next instanceof GroupAggregate taker && taker.takesColumns();
+    groups = columnar ? (GroupAggregate) next : null;
+    columns = columnar ? new ColumnDelta(compiled.output().columns()) : null;
   }
 
   @Override
@@ -42,13 +51,17 @@ final class Transform implements Operator {
       }
       return;
     }
-    if (next != null) {
-      out.clear();
+    if (groups != null) {
+      pushColumns(delta);
+      return;
     }
     for (int i = 0; i < delta.size(); i++) {
       long weight = delta.weight(i);
       if (weight == 0) {
         continue;
+      }
+      if (next != null && out.size() == ColumnDelta.ROWS) {
+        handOn();
       }
       RowWriter writer = out.begin();
       try {
@@ -62,9 +75,42 @@ final class Transform implements Operator {
         rejects.add(place, delta.bytes(), delta.start(i), weight, e);
       }
     }
-    if (next != null && !out.isEmpty()) {
-      next.push(port, out);
+    if (next != null) {
+      handOn();
     }
+  }
+
+  private void handOn() {
+    if (!out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  /** Straight into the columns that the aggregate adds up, without rows in between. */
+  private void pushColumns(Page delta) {
+    byte[] bytes = delta.bytes();
+    for (int i = 0; i < delta.size(); i++) {
+      long weight = delta.weight(i);
+      if (weight == 0) {
+        continue;
+      }
+      int to = columns.size;
+      columns.nulls[to] = 0;
+      columns.weights[to] = weight;
+      boolean passes = false;
+      try {
+        passes = program.columns(bytes, delta.start(i), columns.columns, columns.nulls, to);
+      } catch (RuntimeException e) {
+        rejects.add(place, bytes, delta.start(i), weight, e);
+      }
+      if (passes && ++columns.size == ColumnDelta.ROWS) {
+        groups.push(columns);
+        columns.size = 0;
+      }
+    }
+    groups.push(columns);
+    columns.size = 0;
   }
 
   /** Where changes are gathered, if nobody takes them; the owner clears it. */

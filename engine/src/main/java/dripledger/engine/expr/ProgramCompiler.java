@@ -37,9 +37,10 @@ public final class ProgramCompiler {
    * A program with the layouts it was compiled for.
    *
    * @param identity whether it passes every row on as it is
+   * @param columnar whether there is {@link RowProgram#columns}
    */
   public record CompiledProgram(
-      RowProgram program, RowLayout input, RowLayout output, boolean identity) {}
+      RowProgram program, RowLayout input, RowLayout output, boolean identity, boolean columnar) {}
 
   private CompiledProgram write(Program program) {
     StringBuilder methods = new StringBuilder();
@@ -52,6 +53,10 @@ public final class ProgramCompiler {
       methods.append(column(i, program.outputs().get(i)));
       run.append("    column").append(i).append("(b, o, out);\n");
     }
+    boolean columnar = isColumnar(program);
+    for (int i = 0; columnar && i < program.outputs().size(); i++) {
+      methods.append(slot(i, program.outputs().get(i)));
+    }
     String source =
         "public final class "
             + GeneratedCode.NAME
@@ -63,9 +68,11 @@ public final class ProgramCompiler {
             + "  public boolean run(byte[] b, int o, dripledger.engine.row.RowWriter out) {\n"
             + run
             + "    return true;\n  }\n"
+            + (columnar ? columns(program) : "")
             + methods
             + "}\n";
-    return new CompiledProgram(instantiate(source, code.layouts()), in, out, program.isIdentity());
+    return new CompiledProgram(
+        instantiate(source, code.layouts()), in, out, program.isIdentity(), columnar);
   }
 
   private String filter(Expr condition) {
@@ -91,9 +98,7 @@ public final class ProgramCompiler {
       } else if (type.nullable()) {
         code.line("if (%s) { out.setNull(%d); } else { %s }", v.isNull(), column, set);
       } else {
-        code.line(
-            "if (%s) { throw new NullPointerException(%s); } else { %s }",
-            v.isNull(), Code.quote(out.schema().column(column).name() + " must not be NULL"), set);
+        code.line("if (%s) { %s } else { %s }", v.isNull(), mustNotBeNull(column), set);
       }
     }
     return "  private void column"
@@ -101,6 +106,78 @@ public final class ProgramCompiler {
         + "(byte[] b, int o, dripledger.engine.row.RowWriter out) {\n"
         + code.body()
         + "  }\n";
+  }
+
+  /** Whether all columns are of fixed size and few enough, and decimals only passed on. */
+  private boolean isColumnar(Program program) {
+    int size = program.outputs().size();
+    for (int i = 0; i < size; i++) {
+      ColumnType type = out.schema().type(i);
+      boolean passed =
+          program.outputs().get(i) instanceof Expr.Column c
+              && sameStorage(in.schema().type(c.index()), type);
+      if (type.isVariable() || type.kind() == Kind.DECIMAL && !passed) {
+        return false;
+      }
+    }
+    return size <= Long.SIZE;
+  }
+
+  private static String columns(Program program) {
+    StringBuilder run = new StringBuilder();
+    run.append("  public boolean columns(byte[] b, int o, long[][] c, long[] nulls, int i) {\n");
+    if (program.filter() != null) {
+      run.append("    if (!filter(b, o)) { return false; }\n");
+    }
+    for (int i = 0; i < program.outputs().size(); i++) {
+      run.append("    slot" + i + "(b, o, c[" + i + "], nulls, i);\n");
+    }
+    return run.append("    return true;\n  }\n").toString();
+  }
+
+  /** The method that sets one column's slot. */
+  private String slot(int column, Expr expr) {
+    code.begin();
+    ColumnType type = out.schema().type(column);
+    String setNull = "nulls[i] |= " + (1L << column) + "L; c[i] = 0;";
+    Value v;
+    String set;
+    if (expr instanceof Expr.Column c && sameStorage(in.schema().type(c.index()), type)) {
+      int index = c.index();
+      String isNull = "(b[o + " + (index >>> 3) + "] & " + (1 << (index & 7)) + ") != 0";
+      v = new Value(type.kind(), "", in.schema().type(index).nullable() ? isNull : "false");
+      set = "c[i] = dripledger.engine.row.Bytes.getLong(b, o + " + in.slotOffset(index) + ");";
+    } else {
+      v = expressions.write(expr);
+      set = "c[i] = " + slotValue(type, v) + ";";
+    }
+    if (v.neverNull()) {
+      code.line("%s", set);
+    } else if (type.nullable()) {
+      code.line("if (%s) { %s } else { %s }", v.isNull(), setNull, set);
+    } else {
+      code.line("if (%s) { %s } else { %s }", v.isNull(), mustNotBeNull(column), set);
+    }
+    return "  private void slot"
+        + column
+        + "(byte[] b, int o, long[] c, long[] nulls, int i) {\n"
+        + code.body()
+        + "  }\n";
+  }
+
+  private String slotValue(ColumnType type, Value v) {
+    String value = conversions.convert(v, type.kind()).value();
+    return switch (type.kind()) {
+      case BOOLEAN -> "(" + value + ") ? 1L : 0L";
+      case REAL, DOUBLE -> "dripledger.engine.row.RowWriter.slotOf(" + value + ")";
+      default -> value;
+    };
+  }
+
+  private String mustNotBeNull(int column) {
+    return "throw new NullPointerException("
+        + Code.quote(out.schema().column(column).name() + " must not be NULL")
+        + ");";
   }
 
   private static boolean sameStorage(ColumnType a, ColumnType b) {

@@ -16,4 +16,15 @@ public abstract class RowProgram {
    * @return whether the row passes the filter
    */
   public abstract boolean run(byte[] b, int o, RowWriter out);
+
+  /**
+   * Evaluates the program into columns instead of a row; only if it was compiled so that it can.
+   *
+   * @param c given the slots of the columns, at {@code i}
+   * @param nulls given the bits of those that are NULL, at {@code i}, which is 0 before
+   * @return whether the row passes the filter
+   */
+  public boolean columns(byte[] b, int o, long[][] c, long[] nulls, int i) {
+    throw new IllegalStateException("this program makes rows");
+  }
 }

@@ -129,8 +129,12 @@ public final class RowWriter {
   }
 
   public void setDouble(int column, double value) {
-    // One encoding a value: 0.0 for both zeros, one NaN.
-    setLong(column, value == 0.0 ? 0L : Double.doubleToLongBits(value));
+    setLong(column, slotOf(value));
+  }
+
+  /** The slot of a floating-point value: one for both zeros, one for every NaN. */
+  public static long slotOf(double value) {
+    return value == 0.0 ? 0L : Double.doubleToLongBits(value);
   }
 
   public void setBytes(int column, byte[] source, int from, int length) {

@@ -48,9 +48,17 @@ public final class Watermark {
 
   /** Takes in the time of an event. */
   public void observe(int number, long eventMicros, long nowMillis) {
+    observe(seen(number, nowMillis), eventMicros, nowMillis);
+  }
+
+  private Partition seen(int number, long nowMillis) {
     expect(number, nowMillis);
     Partition partition = partitions.get(number);
     partition.seenMillis = nowMillis;
+    return partition;
+  }
+
+  private void observe(Partition partition, long eventMicros, long nowMillis) {
     if (watermark != NONE && eventMicros < watermark) {
       late++;
     }
@@ -70,12 +78,14 @@ public final class Watermark {
    */
   public void observe(int number, Page page, int column, long nowMillis) {
     expect(number, nowMillis);
+    Partition partition = null; // until there is an event with a time
     RowLayout layout = page.layout();
     byte[] bytes = page.bytes();
     for (int i = 0; i < page.size(); i++) {
       int row = page.start(i);
       if (!layout.isNull(bytes, row, column)) {
-        observe(number, layout.slot(bytes, row, column), nowMillis);
+        partition = partition == null ? seen(number, nowMillis) : partition;
+        observe(partition, layout.slot(bytes, row, column), nowMillis);
       }
     }
   }
