@@ -58,6 +58,7 @@ final class LiveService implements AutoCloseable {
   void start() throws IOException, InterruptedException {
     ServiceProgram program = ServiceProgram.of(Path.of(System.getProperty("drip.service.jar")));
     List<String> command = program.command("-Xmx1g", "-XX:TieredStopAtLevel=1");
+    command.add("--drip.warm-up-millis=0");
     command.addAll(List.of(settings));
     ProcessBuilder builder =
         new ProcessBuilder(command)

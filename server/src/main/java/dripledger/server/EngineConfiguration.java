@@ -109,10 +109,7 @@ class EngineConfiguration {
             Clock.systemUTC());
     engine.onEnd(cause -> end(context, "the engine cannot go on: " + cause));
     ownership.onLost(reason -> end(context, reason));
-    Thread warming = new Thread(() -> warm(engine), "warm-up");
     engine.start();
-    warming.setDaemon(true);
-    warming.start();
     return engine;
   }
 
@@ -125,11 +122,6 @@ class EngineConfiguration {
         new Thread(() -> System.exit(SpringApplication.exit(context, () -> EXIT_CODE)), "end");
     ending.setDaemon(true);
     ending.start();
-  }
-
-  /** The first statement loads the SQL library, which takes seconds; better now than for a user. */
-  private static void warm(Engine engine) {
-    engine.execute("SELECT UPPER(a) AS b, COUNT(*) AS n FROM (VALUES ('x')) AS t (a) GROUP BY a");
   }
 
   @Bean

@@ -19,6 +19,7 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxWaitingPushes requests that may wait for the database at the same time
  * @param maxRejects rejects kept of one stream or table; the oldest go first
  * @param connectionCheckSeconds how often connections are tried in the background
+ * @param warmUpMillis how long the service asks itself after its start; 0 is not at all
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
@@ -36,4 +37,5 @@ public record Settings(
     int maxWaitingPushes,
     int maxRejects,
     int connectionCheckSeconds,
+    long warmUpMillis,
     String secretKeyFile) {}
