@@ -1,9 +1,7 @@
 package dripledger.connectors.format;
 
 import dripledger.engine.catalog.Origins;
-import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
-import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Schema;
 import java.io.IOException;
 import java.io.StringReader;
@@ -104,11 +102,7 @@ public final class CsvDecoder implements MessageDecoder {
   private void set(RowBuilder into, int index, String text) {
     Column column = schema.column(index);
     try {
-      if (column.type().kind() == Kind.VARCHAR) {
-        into.setText(index, text);
-      } else {
-        into.setBoxed(index, Casts.parse(text, column.type()));
-      }
+      into.setParsed(index, text);
     } catch (FormatException e) {
       throw e;
     } catch (RuntimeException e) {

@@ -1,5 +1,6 @@
 package dripledger.connectors.format;
 
+import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -131,6 +132,27 @@ public final class RowBuilder {
     }
     checkLength(column, length, () -> new String(text, from, length));
     placed(column, length);
+  }
+
+  /**
+   * A value given as text, read as a CAST would.
+   *
+   * @throws RuntimeException if it is not of the column's type
+   */
+  public void setParsed(int column, String text) {
+    switch (schema.type(column).kind()) {
+      case VARCHAR -> setText(column, text);
+      case BOOLEAN -> setLong(column, Casts.toBoolean(text) ? 1 : 0);
+      case SMALLINT -> setLong(column, Casts.shortRange(Casts.toLong(text)));
+      case INTEGER -> setLong(column, Casts.intRange(Casts.toLong(text)));
+      case BIGINT -> setLong(column, Casts.toLong(text));
+      case REAL, DOUBLE -> setDouble(column, Casts.toDouble(text));
+      case DECIMAL -> setDecimal(column, Casts.toDecimal(text));
+      case DATE -> setLong(column, Casts.toDate(text));
+      case TIME -> setLong(column, Casts.toTime(text));
+      case TIMESTAMP -> setLong(column, Casts.toTimestamp(text));
+      default -> setBoxed(column, Casts.parse(text, schema.type(column)));
+    }
   }
 
   private void checkLength(int column, int units, java.util.function.Supplier<String> text) {

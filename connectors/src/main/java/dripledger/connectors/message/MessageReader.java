@@ -12,10 +12,8 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Meta;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
-import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
-import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -325,7 +323,7 @@ public final class MessageReader {
   private void setKey(int column, String text, RowBuilder into) {
     Column c = schema.column(column);
     try {
-      into.setBoxed(column, c.type().kind() == Kind.VARCHAR ? text : Casts.parse(text, c.type()));
+      into.setParsed(column, text);
     } catch (RuntimeException e) {
       throw new FormatException(
           "the message's key \"" + text + "\" is not of type " + c.type().sql());

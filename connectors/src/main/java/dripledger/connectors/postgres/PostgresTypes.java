@@ -138,13 +138,12 @@ final class PostgresTypes {
   static void set(RowBuilder into, int index, Column column, String text) {
     try {
       switch (column.type().kind()) {
-        case VARCHAR -> into.setText(index, text);
         case BOOLEAN -> into.setLong(index, text.startsWith("t") ? 1 : 0);
         case DECIMAL -> into.setDecimal(index, new BigDecimal(text));
         case TIMESTAMP -> into.setLong(index, timestamp(text));
         case VARBINARY -> into.setBoxed(index, HexFormat.of().parseHex(text, 2, text.length()));
         case ARRAY -> into.setBoxed(index, new ArrayText(text, column.type().element()).read());
-        default -> into.setBoxed(index, Casts.parse(text, column.type()));
+        default -> into.setParsed(index, text);
       }
     } catch (FormatException e) {
       throw e;
