@@ -72,6 +72,14 @@ public abstract class KeyedReads {
     return h;
   }
 
+  /**
+   * Whether a header's version is a version or before it. Versions come round after 2^32 and are
+   * compared by their distance, which is less than half of that: see {@link KeyedStore#end}.
+   */
+  private static boolean isReached(long header, int version) {
+    return (int) (header >>> 32) - version <= 0;
+  }
+
   /** The hash of a key in words. */
   public long hashOf(long[] words, int at) {
     return keyWords == 1 ? hash(words[at]) : hash(words, at, keyWords);
@@ -103,7 +111,7 @@ public abstract class KeyedReads {
       for (int i = 0; i < keyWords; i++) {
         into[i] = (long) WORD.getOpaque(page, at + 1 + i);
       }
-      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
+      if (isReached(header, wanted)) {
         for (int i = keyWords; i < keyWords + stateWords; i++) {
           into[i] = (long) WORD.getOpaque(page, at + 1 + i);
         }
@@ -138,7 +146,7 @@ public abstract class KeyedReads {
       if (versions.floor() > version) {
         return false;
       }
-      if (Integer.compareUnsigned((int) (header >>> 32), wanted) <= 0) {
+      if (isReached(header, wanted)) {
         return (header & DEAD) == 0;
       }
       place = (int) (header >>> 1) & Integer.MAX_VALUE;
@@ -209,10 +217,10 @@ public abstract class KeyedReads {
   /** The version of the last change to a block that a version shows. */
   private long changedAt(int block, long version) {
     long header = (long) WORD.getAcquire(pages[block >>> PAGE_SHIFT], header(block));
-    while (Integer.compareUnsigned((int) (header >>> 32), (int) version) > 0) {
+    while (!isReached(header, (int) version)) {
       int place = (int) (header >>> 1) & Integer.MAX_VALUE;
       header = (long) WORD.getOpaque(undo.page(place), UndoLog.offset(place));
     }
-    return header >>> 32 & 0xFFFFFFFFL;
+    return version + ((int) (header >>> 32) - (int) version);
   }
 }

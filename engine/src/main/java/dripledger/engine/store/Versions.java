@@ -18,8 +18,8 @@ import java.util.concurrent.atomic.AtomicBoolean;
  * reading that the floor has not passed the version, so a read without a pin is right or is
  * refused, never wrong.
  *
- * <p>Versions count publishes since the process started and are kept in blocks as 32 bits, which
- * last 49 days at one version a millisecond; {@link #publish} refuses to go on beyond.
+ * <p>Versions count publishes since the process started. Blocks keep 32 bits of them, which come
+ * round after 49 days at one version a millisecond; stores see to it that none is mistaken.
  */
 public final class Versions {
   /** Slots are this many longs apart, so that two pins never share a cache line. */
@@ -32,7 +32,6 @@ public final class Versions {
   private static final long FREE = Long.MAX_VALUE;
   private static final long FIRM = 1; // the lowest bit of a pin; its version is above
   private static final long GRAPH_START = 1L << 24;
-  private static final long LAST = (1L << 32) - 2;
   private static final VarHandle SLOT = MethodHandles.arrayElementVarHandle(long[].class);
 
   private final long[] slots;
@@ -81,6 +80,22 @@ public final class Versions {
     Arrays.fill(slots, FREE);
   }
 
+  /** A clock that begins elsewhere, and {@link #skip}s: for tests of what happens after weeks. */
+  static Versions startingAt(long version) {
+    return new Versions(version, OWN_SLOTS, false);
+  }
+
+  /** Leaves versions out. The writer's thread only, when nothing is written. */
+  void skip(long count) {
+    writing += count;
+    synchronized (stores) {
+      for (Versioned store : stores) {
+        store.end(writing - 1);
+      }
+    }
+    published = writing - 1;
+  }
+
   /** For stores that are filled in one version and thrown away: nothing older is ever read. */
   public static Versions once() {
     return new Versions(0, 0, true);
@@ -122,9 +137,6 @@ public final class Versions {
 
   /** Shows what was written, and begins the next version. The writer's thread only. */
   public void publish() {
-    if (writing >= LAST) {
-      throw new IllegalStateException("versions are used up; restart the service");
-    }
     synchronized (stores) {
       for (Versioned store : stores) {
         store.end(writing);

@@ -49,6 +49,50 @@ class KeyedStoreTest {
     return rows;
   }
 
+  /** Weeks go by, and keys that nobody changes are still what they were. */
+  @ParameterizedTest
+  @ValueSource(longs = {1, (1L << 31) - 50, (1L << 32) - 50, (1L << 34) + 7})
+  void theClockComesRound(long start) {
+    SplittableRandom random = new SplittableRandom(start);
+    Versions versions = Versions.startingAt(start);
+    KeyedStore store = new KeyedStore(versions, 1, STATE, 4);
+    Map<Long, Long> now = new HashMap<>();
+    for (long key = 0; key < 200; key++) {
+      put(store, key, key);
+      now.put(key, key);
+    }
+    versions.publish();
+    for (int round = 0; round < 600; round++) {
+      Map<Long, Long> then = new HashMap<>(now);
+      try (Versions.Pin pin = versions.pin()) {
+        for (int change = random.nextInt(5); change > 0; change--) {
+          long key = 150L + random.nextInt(100);
+          int block = find(store, key);
+          if (random.nextInt(3) == 0 && block != KeyedStore.NONE && store.isLive(block)) {
+            store.remove(block);
+            now.remove(key);
+          } else {
+            put(store, key, round);
+            now.put(key, (long) round);
+          }
+        }
+        versions.publish();
+        assertThat(scan(store, pin.version())).as("round %d", round).isEqualTo(then);
+      }
+      versions.publish();
+      assertThat(scan(store, versions.published())).as("round %d", round).isEqualTo(now);
+      versions.skip(1L << 24 + random.nextInt(4));
+    }
+    assertThat(versions.published() - start).as("it came round").isGreaterThan(1L << 33);
+    long saved = versions.published();
+    store.saved();
+    put(store, 3, -3);
+    versions.publish();
+    List<Long> changed = new ArrayList<>();
+    store.changedSince(saved, versions.published(), words -> changed.add(words[0]));
+    assertThat(changed).containsExactly(3L);
+  }
+
   /** Pinned versions stay what they were while keys come, change, go and come back. */
   @ParameterizedTest
   @ValueSource(ints = {1, 4, 64})
