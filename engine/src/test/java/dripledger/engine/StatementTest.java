@@ -164,6 +164,24 @@ class StatementTest {
     assertThat(db.rows("SELECT * FROM t")).containsExactly("[1, 1000, G07]");
   }
 
+  /** The stream's new node takes part like the one before: what it brings counts once. */
+  @Test
+  void aStreamThatWasAlteredGoesOnFeedingItsViews() {
+    db.run("CREATE STREAM shift (parcel BIGINT)");
+    db.run("CREATE MATERIALIZED VIEW seen AS SELECT parcel FROM shift");
+    db.run(
+        "CREATE MATERIALIZED VIEW per_parcel AS SELECT parcel, COUNT(*) AS n FROM shift GROUP BY parcel");
+    db.push("shift", new Object[] {1L});
+    db.run("ALTER STREAM shift ADD COLUMN gate VARCHAR");
+    db.push("shift", new Object[] {2L, "G01"});
+    db.run("CREATE TABLE other (id BIGINT PRIMARY KEY)");
+    db.run("INSERT INTO other VALUES (1)"); // an epoch of its own
+    db.push("shift", new Object[] {3L, "G02"});
+    assertThat(db.rows("SELECT * FROM seen ORDER BY parcel")).containsExactly("[1]", "[2]", "[3]");
+    assertThat(db.rows("SELECT * FROM per_parcel ORDER BY parcel"))
+        .containsExactly("[1, 1]", "[2, 1]", "[3, 1]");
+  }
+
   @Test
   void dropNamesWhatDependsOnTheThing() {
     db.run(SCAN);

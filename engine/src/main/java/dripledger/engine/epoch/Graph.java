@@ -69,11 +69,16 @@ final class Graph {
     wire();
   }
 
-  /** Takes a node out in whose place there is one with the same number. */
+  /** Takes a node out; one with the same number, attached before or not, is in its place. */
   void replace(LiveNode old, LiveNode node) {
     nodes.remove(old);
     old.leave();
-    byId.put(node.id(), node);
+    if (nodes.contains(node)) {
+      byId.put(node.id(), node);
+    } else {
+      nodes.add(node);
+      takesPart(node);
+    }
     wire();
   }
 
