@@ -6,6 +6,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.SortedRuns;
+import dripledger.engine.state.StateFormatException;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 import java.util.Arrays;
@@ -156,7 +157,7 @@ final class OrderedValues {
         at = groups.find(groups.hashOf(words, 0), words, 0);
       }
       if (at < 0) {
-        throw new IllegalStateException("saved values of a group that is not there");
+        throw new StateFormatException("saved values of a group that is not there");
       }
       long[] state = groups.page(at);
       int word = groups.state(at) + offset + RUN;

@@ -234,12 +234,15 @@ public final class StateChunks {
     int slices = (int) Math.max(1, (bytes + maxBytes - 1) / maxBytes);
     Writer log = log(sink);
     Writer entries = entries(sink);
-    for (int slice = 0; slice < slices; slice++) {
+    boolean[] anyEntries = {true};
+    for (int slice = 0; slice < slices && anyEntries[0]; slice++) {
       Slice newest = new Slice(slice, slices);
       boolean first = slice == 0;
+      anyEntries[0] = false; // of a log everything is through with the first
       chunks.forEach(
           chunk -> {
             if (form(chunk) == ENTRIES) {
+              anyEntries[0] = true;
               forEachEntry(chunk, newest);
             } else if (first) {
               forEachRow(chunk, log::row);
