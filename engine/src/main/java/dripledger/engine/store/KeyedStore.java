@@ -32,12 +32,6 @@ import java.util.List;
  * bytes a key and 11 of slots for a bigint key with two words of state.
  */
 public final class KeyedStore extends KeyedReads implements Versions.Versioned {
-  /** Versions between two sweeps, and blocks of one. */
-  private static final int SWEEP = 256;
-
-  /** Versions after which a header is old. */
-  private static final int OLD = 1 << 28;
-
   /** Blocks looked at together. */
   private static final int AHEAD = 128;
 
@@ -59,8 +53,7 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   private boolean saving; // whether keys that go are noted for the next checkpoint
   private List<byte[]> gone = new ArrayList<>();
   private int stamp; // of the version that is written
-  private long sweptAt;
-  private int swept; // blocks below are done in this round
+  private final HeaderSweep sweep;
   private BlockRelease onRelease = (page, at) -> {};
   private KeyCopy goneKey = (page, at) -> new byte[0];
 
@@ -79,7 +72,7 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   public KeyedStore(Versions versions, int keyWords, int stateWords, int partitions) {
     super(versions, keyWords, stateWords, partitions);
     stamp = (int) versions.writing();
-    sweptAt = versions.published();
+    sweep = new HeaderSweep(this, versions.published());
     versions.add(this);
   }
 
@@ -366,28 +359,7 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
     }
     stamp = (int) (version + 1);
     ending = false;
-    if (version - sweptAt >= SWEEP) {
-      sweptAt = version;
-      sweep();
-    }
-  }
-
-  /**
-   * Makes old headers newer before the clock comes round to them: a block a version is more than
-   * enough. What nobody can tell apart any more, the floor and all before it, may say that it is of
-   * the floor.
-   */
-  private void sweep() {
-    long floor = versions.floor();
-    int last = Math.min(blockCount, swept + SWEEP);
-    for (int block = swept; block < last; block++) {
-      long[] page = page(block);
-      int at = header(block);
-      if ((int) floor - (int) (page[at] >>> 32) > OLD) {
-        WORD.setRelease(page, at, floor << 32 | page[at] & 0xFFFFFFFFL);
-      }
-    }
-    swept = last == blockCount ? 0 : last;
+    sweep.ended(version, versions.floor(), blockCount);
   }
 
   private void noteDeaths(long version) {
@@ -498,16 +470,9 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
    */
   public void join(Versions other) {
     versions.remove(this);
-    long versionBefore = versions.published();
     versions = other;
     stamp = (int) other.writing();
-    sweptAt = other.published();
-    if (sweptAt - versionBefore > OLD) {
-      for (int block = 0; block < blockCount; block++) {
-        long[] page = page(block);
-        page[header(block)] = other.floor() << 32 | page[header(block)] & 0xFFFFFFFFL;
-      }
-    }
+    sweep.joined(other, blockCount);
     other.add(this);
   }
 
