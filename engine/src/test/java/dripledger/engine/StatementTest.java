@@ -164,6 +164,25 @@ class StatementTest {
     assertThat(db.rows("SELECT * FROM t")).containsExactly("[1, 1000, G07]");
   }
 
+  @Test
+  void longValuesThatAreFilteredOutAreNotKept() {
+    db.run("CREATE TABLE parcel (id BIGINT PRIMARY KEY, note VARCHAR, grams BIGINT)");
+    db.run(
+        """
+        CREATE MATERIALIZED VIEW noted AS SELECT COUNT(DISTINCT note) FILTER (WHERE grams > 0) AS n,
+        MAX(note) FILTER (WHERE grams > 0) AS last FROM parcel
+        """);
+    db.run("INSERT INTO parcel VALUES (1, 'first', 1)");
+    long before = db.state("noted").bytes();
+    StringBuilder rows = new StringBuilder("INSERT INTO parcel VALUES (2, 'x', 0)");
+    for (int i = 3; i < 500; i++) {
+      rows.append(", (" + i + ", '" + "long ".repeat(40) + i + "', 0)");
+    }
+    db.run(rows.toString());
+    assertThat(db.state("noted").bytes() - before).as("bytes").isLessThan(20_000);
+    assertThat(db.rows("SELECT * FROM noted")).containsExactly("[1, first]");
+  }
+
   /** The stream's new node takes part like the one before: what it brings counts once. */
   @Test
   void aStreamThatWasAlteredGoesOnFeedingItsViews() {

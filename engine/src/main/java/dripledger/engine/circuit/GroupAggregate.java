@@ -127,7 +127,11 @@ final class GroupAggregate implements Operator, StoredRows {
     int words = keys.words();
     int count = to - from;
     for (int i = 0; i < count; i++) {
-      keys.encode(bytes, delta.start(from + i), keyWords, i * words);
+      if (delta.weight(from + i) == 0) {
+        Arrays.fill(keyWords, i * words, (i + 1) * words, 0);
+      } else {
+        keys.encode(bytes, delta.start(from + i), keyWords, i * words);
+      }
       hashes[i] = groups.hashOf(keyWords, i * words);
     }
     groups.findAhead(keyWords, hashes, blocks, count, words);

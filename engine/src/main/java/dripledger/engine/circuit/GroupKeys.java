@@ -77,7 +77,7 @@ final class GroupKeys {
   /** Writes the key of a row. */
   void encode(byte[] bytes, int row, long[] into, int at) {
     if (variable) {
-      encodeVariable(bytes, row, into, at);
+      encodeVariable(bytes, row, into, at, true);
       return;
     }
     Arrays.fill(into, at, at + words, 0);
@@ -109,21 +109,33 @@ final class GroupKeys {
     }
   }
 
-  private void encodeVariable(byte[] bytes, int row, long[] into, int at) {
+  /** As {@link #encode(byte[], int, long[], int)}, but a long key that is not known stays so. */
+  void encodeKnown(byte[] bytes, int row, long[] into, int at) {
+    if (variable) {
+      encodeVariable(bytes, row, into, at, false);
+    } else {
+      encode(bytes, row, into, at);
+    }
+  }
+
+  private void encodeVariable(byte[] bytes, int row, long[] into, int at, boolean insert) {
     writer.truncate(0);
     writer.begin();
     for (int k = 0; k < columns.length; k++) {
       writer.copy(k, input, bytes, row, columns[k]);
     }
-    encodeRow(writer.bytes(), writer.start(), writer.finish(), into, at);
+    encodeRow(writer.bytes(), writer.start(), writer.finish(), into, at, insert);
   }
 
-  private void encodeRow(byte[] bytes, int start, int length, long[] into, int at) {
+  private void encodeRow(byte[] bytes, int start, int length, long[] into, int at, boolean insert) {
     Arrays.fill(into, at, at + words, 0);
     if (length > (words - 1) * 8) {
       into[at] = length | Long.MIN_VALUE;
       synchronized (longKeys) { // readers look keys up in it
-        into[at + 1] = longKeys.findOrInsert(bytes, start, length);
+        into[at + 1] =
+            insert
+                ? longKeys.findOrInsert(bytes, start, length)
+                : longKeys.find(bytes, start, length);
       }
       return;
     }
@@ -176,7 +188,7 @@ final class GroupKeys {
     }
     int length = layout.length(bytes, start);
     if (length <= (words - 1) * 8) {
-      encodeRow(bytes, start, length, into, 0);
+      encodeRow(bytes, start, length, into, 0, false);
       return true;
     }
     int known;
@@ -246,7 +258,7 @@ final class GroupKeys {
    */
   void restore(byte[] bytes, int start, int length, long[] into) {
     if (variable) {
-      encodeRow(bytes, start, length, into, 0);
+      encodeRow(bytes, start, length, into, 0, true);
       return;
     }
     if (length != 8 * words) {

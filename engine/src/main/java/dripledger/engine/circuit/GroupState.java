@@ -145,7 +145,7 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
     }
     long effective = weight;
     if (call.distinct != null) {
-      ValueCounts.Change change = call.distinct.add(rowNumber, weight);
+      ValueCounts.Change change = call.distinct.add(rowNumber, bytes, row, weight);
       if (change == ValueCounts.Change.NONE) {
         return;
       }

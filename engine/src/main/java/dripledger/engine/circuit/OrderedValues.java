@@ -76,7 +76,7 @@ final class OrderedValues {
     if (input.isNull(bytes, row, orderColumn)) {
       return;
     }
-    ValueCounts.Change change = values.add(number, weight);
+    ValueCounts.Change change = values.add(number, bytes, row, weight);
     if (change == ValueCounts.Change.CAME) {
       state[at + RUN] = runs.insert(state[at + RUN], inputKey.of(bytes, row), values.block());
     } else if (change == ValueCounts.Change.WENT) {

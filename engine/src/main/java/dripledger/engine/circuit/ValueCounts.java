@@ -38,7 +38,10 @@ final class ValueCounts implements SavedStore.Form {
     saved = new SavedStore(store, keys, versions, this);
   }
 
-  /** Looks for the values of many rows at once, so that their loads wait for memory together. */
+  /**
+   * Looks for the values of many rows at once, so that their loads wait for memory together. Not
+   * all of them need be counted then.
+   */
   void ahead(byte[] bytes, int[] rows, int count) {
     int size = keys.words();
     if (hashes.length < count) {
@@ -47,7 +50,7 @@ final class ValueCounts implements SavedStore.Form {
       words = new long[count * size];
     }
     for (int i = 0; i < count; i++) {
-      keys.encode(bytes, rows[i], words, i * size);
+      keys.encodeKnown(bytes, rows[i], words, i * size);
       hashes[i] = store.hashOf(words, i * size);
     }
     store.findAhead(words, hashes, blocks, count, size);
@@ -57,10 +60,12 @@ final class ValueCounts implements SavedStore.Form {
    * Counts the value of one of the rows that were looked for. While an epoch is not at its end a
    * count may be below zero, which is as if the value were not there.
    */
-  Change add(int number, long weight) {
+  Change add(int number, byte[] bytes, int row, long weight) {
     block = blocks[number];
     if (block == KeyedStore.NONE) {
-      block = store.changeOrInsert(hashes[number], words, number * keys.words());
+      int at = number * keys.words();
+      keys.encode(bytes, row, words, at);
+      block = store.changeOrInsert(store.hashOf(words, at), words, at);
     } else {
       store.change(block);
     }
