@@ -55,19 +55,29 @@ class WarmUp {
     try {
       // The first statement loads the SQL library, which takes seconds.
       engine.execute("SELECT UPPER(a) AS b, COUNT(*) AS n FROM (VALUES ('x')) AS t (a) GROUP BY a");
-      long asked = 0;
-      List<Request> requests = requests(base);
-      long end = System.nanoTime() + TimeUnit.MILLISECONDS.toNanos(settings.warmUpMillis());
-      while (!requests.isEmpty() && System.nanoTime() < end) {
-        for (Request request : requests) {
+      LOG.debug("asked {} times to warm up", ask(base, settings.warmUpMillis()));
+    } catch (RuntimeException e) {
+      LOG.debug("the warm-up ended early", e); // such as that the service is shutting down
+    }
+  }
+
+  /** Asks over and over for a time; answers how often there was an answer. */
+  long ask(String base, long millis) {
+    List<Request> requests = requests(base);
+    long end = System.nanoTime() + TimeUnit.MILLISECONDS.toNanos(millis);
+    long answered = 0;
+    while (!requests.isEmpty() && System.nanoTime() < end) {
+      for (Request request : List.copyOf(requests)) {
+        try {
           request.ask();
-          asked++;
+          answered++;
+        } catch (IOException e) {
+          LOG.debug("{} is not asked for again", request.uri, e); // a row that went, for one
+          requests.remove(request);
         }
       }
-      LOG.debug("asked {} times to warm up", asked);
-    } catch (IOException | RuntimeException e) {
-      LOG.debug("the warm-up ended early", e); // such as that the service listens elsewhere
     }
+    return answered;
   }
 
   /** A look-up and a statement for a row of each of a few relations that have rows. */

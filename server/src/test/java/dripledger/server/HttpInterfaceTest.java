@@ -72,6 +72,16 @@ class HttpInterfaceTest {
         """);
   }
 
+  /** It asks for what is there, whatever it is called, and is answered. */
+  @Test
+  void theServiceAsksItselfWhatUsersWill() throws Exception {
+    WarmUp warmUp = service.getBean(WarmUp.class);
+    String base = uri("").toString();
+    sql("INSERT INTO gate VALUES ('G 07 ä', 'North', 1.5)");
+    assertThat(warmUp.ask(base, 500)).as("a look-up and a statement at least").isGreaterThan(1);
+    assertThat(warmUp.ask("http://127.0.0.1:1", 500)).as("nobody answers").isZero();
+  }
+
   private static URI uri(String path) {
     return URI.create(
         "http://127.0.0.1:" + service.getEnvironment().getProperty("local.server.port") + path);

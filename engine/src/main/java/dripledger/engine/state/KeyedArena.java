@@ -170,15 +170,6 @@ public final class KeyedArena {
     growAt = (int) (larger.length * MAX_LOAD);
   }
 
-  /** Visits every entry, in no order. */
-  public void forEach(java.util.function.IntConsumer visitor) {
-    for (long slot : slots) {
-      if (slot != 0) {
-        visitor.accept((int) slot);
-      }
-    }
-  }
-
   /** Heap held by table and entries, in bytes. */
   public long heapBytes() {
     return 8L * slots.length + 64 + arena.heapBytes();

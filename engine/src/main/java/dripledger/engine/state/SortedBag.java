@@ -1,6 +1,5 @@
 package dripledger.engine.state;
 
-import dripledger.engine.row.Bytes;
 import dripledger.engine.state.BagNode.Inner;
 import dripledger.engine.state.BagNode.Leaf;
 import java.util.ArrayList;
@@ -167,31 +166,9 @@ public final class SortedBag {
     public long weight() {
       return leaf.weight(index);
     }
-
-    /** Whether the entry starts with the bytes given. */
-    public boolean startsWith(byte[] prefix, int from, int length) {
-      return end() - start() >= length && Bytes.equal(bytes(), start(), prefix, from, length);
-    }
   }
 
   public Cursor cursor() {
     return new Cursor(this);
-  }
-
-  /** Receives the difference of two bags; the arrays are never written again. */
-  @FunctionalInterface
-  public interface DifferenceSink {
-    void difference(byte[] bytes, int from, int keyEnd, int to, long weight);
-  }
-
-  /**
-   * What must be added to {@code older} to get this bag, in ascending order. Leaves that both share
-   * are passed over, so the cost follows the changes between the two.
-   */
-  public void differenceFrom(SortedBag older, DifferenceSink sink) {
-    if (older.root == root) {
-      return;
-    }
-    BagDifference.of(older.root, root, sink);
   }
 }
