@@ -45,6 +45,11 @@ final class HandWritten {
     emit(key, counts[at], sums[at]);
   }
 
+  /** The sum of a key, 0 if it is not there. */
+  long sum(long key) {
+    return sums[slot(key)];
+  }
+
   private int slot(long key) {
     long h = key * 0x9E3779B97F4A7C15L;
     int at = (int) (h ^ (h >>> 32)) & mask;

@@ -60,6 +60,26 @@ public abstract class AggregateKernel {
   public abstract void columns(
       long[] k, int key, long[] s, int at, long[][] c, long[] nulls, int i);
 
+  /**
+   * Writes the old and the new row of each block that has changed, into the columns that are there;
+   * only if {@link #writesRows}, and no block has gone. Rows that are the same in all columns that
+   * are there are left out.
+   *
+   * @param r the page of undo records: see {@link KeyedStore.RecordSink}
+   * @param size rows that are there already
+   * @return rows that are there then
+   */
+  public abstract int changes(
+      KeyedStore groups,
+      long[] r,
+      int from,
+      int end,
+      int step,
+      long[][] c,
+      long[] nulls,
+      long[] weights,
+      int size);
+
   /** Whether {@link #addColumns} is there: if keys are of fixed size and all calls generated. */
   public abstract boolean addsColumns();
 
@@ -165,6 +185,12 @@ public abstract class AggregateKernel {
             && calls.stream().allMatch(s -> s.writes && writesPlainly(s.call));
     StringBuilder out = new StringBuilder();
     StringBuilder columnsOut = new StringBuilder();
+    StringBuilder locals = new StringBuilder();
+    StringBuilder same = new StringBuilder();
+    for (int i = 0; i < output.columns(); i++) {
+      locals.append("    long[] c" + i + " = c[" + i + "];\n");
+      same.append(" && (c" + i + " == null || c" + i + "[size - 1] == c" + i + "[size - 2])");
+    }
     out.append("  public boolean writesRows() { return " + plain + "; }\n");
     out.append("  public void row(long[] k, int key, long[] s, int at, byte[] b, int o) {\n");
     if (plain) {
@@ -202,16 +228,41 @@ public abstract class AggregateKernel {
     out.append(
         "  public void columns(long[] k, int key, long[] s, int at, long[][] c, long[] nulls, int i)"
             + " {\n");
-    return out.append(columnsOut).append("  }\n").toString();
+    out.append(locals).append(columnsOut).append("  }\n");
+    String put = columnsOut.toString().replace("\n    ", "\n        ");
+    return out.append(
+            "  public int changes(KeyedStore groups, long[] r, int from, int end, int step,")
+        .append(" long[][] c, long[] nulls, long[] weights, int size) {\n")
+        .append(locals)
+        .append("    for (int p = from; p < end; p += step) {\n")
+        .append("      int block = (int) r[p + 1];\n")
+        .append("      long[] k = groups.page(block);\n")
+        .append("      int key = groups.header(block) + 1;\n")
+        .append("      boolean was = (r[p] & 1) == 0;\n")
+        .append("      if (was) {\n")
+        .append("        int i = size++;\n")
+        .append("        nulls[i] = 0;\n        weights[i] = -1;\n")
+        .append("        long[] s = r;\n        int at = p + 2;\n    ")
+        .append(put)
+        .append("      }\n")
+        .append("      int i = size++;\n")
+        .append("      nulls[i] = 0;\n      weights[i] = 1;\n")
+        .append("      long[] s = k;\n      int at = groups.state(block);\n")
+        .append(columnsOut)
+        .append("      if (was && nulls[size - 1] == nulls[size - 2]")
+        .append(same)
+        .append(") { size -= 2; }\n")
+        .append("    }\n    return size;\n  }\n")
+        .toString();
   }
 
   private static void putColumn(int column, String isNull, String word, StringBuilder out) {
-    String put = "c[" + column + "][i] = " + word + ";";
-    out.append("    if (c[" + column + "] != null) {\n");
+    String put = "c" + column + "[i] = " + word + ";";
+    out.append("    if (c" + column + " != null) {\n");
     if (isNull == null) {
       out.append("      " + put + "\n");
     } else {
-      String bit = "nulls[i] |= " + (1L << column) + "L; c[" + column + "][i] = 0;";
+      String bit = "nulls[i] |= " + (1L << column) + "L; c" + column + "[i] = 0;";
       out.append("      if (" + isNull + ") { " + bit + " } else { " + put + " }\n");
     }
     out.append("    }\n");

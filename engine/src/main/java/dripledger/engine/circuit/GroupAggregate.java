@@ -249,7 +249,11 @@ final class GroupAggregate implements Operator, StoredRows {
     if (!groups.hasChanges()) {
       return;
     }
-    if (rowsWanted
+    if (rowsWanted && mayGoByColumns()) {
+      groups.changeRecords(this::handOnColumns);
+      changed = groups.changeCount();
+      keysHaveCome();
+    } else if (rowsWanted
         || shownAt >= 0
         || state.anyOrdered()
         || groups.mayHaveEnded()
@@ -257,12 +261,44 @@ final class GroupAggregate implements Operator, StoredRows {
       groups.changes(this::settleAndEmit);
     } else {
       changed = groups.changeCount();
-      if (shown != groups.size()) {
-        shown = groups.size(); // keys have come, and none has gone
-        membership++;
-      }
+      keysHaveCome();
     }
     handOn();
+  }
+
+  /** Whether all that has to be done for a change is in generated code. */
+  private boolean mayGoByColumns() {
+    return columns != null
+        && readers != null
+        && shownAt < 0
+        && !state.anyOrdered()
+        && !groups.mayHaveEnded()
+        && !indexes.needChanges();
+  }
+
+  private void handOnColumns(long[] records, int from, int end, int step) {
+    if (columns.size > ColumnDelta.ROWS - 2 * KeyedStore.AHEAD) {
+      handOn();
+    }
+    columns.size =
+        kernel.changes(
+            groups,
+            records,
+            from,
+            end,
+            step,
+            columns.columns,
+            columns.nulls,
+            columns.weights,
+            columns.size);
+  }
+
+  /** After changes by which no key has gone. */
+  private void keysHaveCome() {
+    if (shown != groups.size()) {
+      shown = groups.size();
+      membership++;
+    }
   }
 
   /** Gives what has changed so far to who reads it, while it is near. */

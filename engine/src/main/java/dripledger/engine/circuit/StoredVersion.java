@@ -10,6 +10,7 @@ import dripledger.engine.state.BagBatch;
 import dripledger.engine.state.SortedBag;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.view.RelationVersion;
+import java.util.Arrays;
 import java.util.function.Consumer;
 
 /**
@@ -180,16 +181,8 @@ final class StoredVersion implements RelationVersion {
       RelationVersion.super.find(values, visitor);
       return;
     }
-    Object[] ordered = new Object[values.length];
-    for (int g = 0; g < ordered.length; g++) {
-      for (int k = 0; k < key.length; k++) {
-        if (key[k] == hashed[g]) {
-          ordered[g] = values[k];
-        }
-      }
-    }
     long[] wanted = new long[store.keyWords()];
-    if (!rows.keys().encodeBoxed(ordered, wanted)) {
+    if (!rows.keys().encodeBoxed(inOrder(values, key, hashed), wanted)) {
       return;
     }
     Reader reader = new Reader();
@@ -200,12 +193,68 @@ final class StoredVersion implements RelationVersion {
     }
   }
 
+  /** The values of key columns in the order in which they are hashed. */
+  private static Object[] inOrder(Object[] values, int[] key, int[] hashed) {
+    if (Arrays.equals(key, hashed)) {
+      return values;
+    }
+    Object[] ordered = new Object[values.length];
+    for (int g = 0; g < ordered.length; g++) {
+      for (int k = 0; k < key.length; k++) {
+        if (key[k] == hashed[g]) {
+          ordered[g] = values[k];
+        }
+      }
+    }
+    return ordered;
+  }
+
   @Override
   public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
-    Reader reader = new Reader();
-    OrderedIndex.range(
-        order(), from, to, descending, block -> !reader.read(block) || reader.visit(visitor));
+    new Ahead(visitor).visit(order(), from, to, descending);
     refuseIfGone();
+  }
+
+  /**
+   * Reads the blocks of an order a group at a time, so that their loads wait for memory together. A
+   * visitor may want only the first: the groups begin small.
+   */
+  private final class Ahead {
+    private static final int FIRST = 8;
+    private static final int MOST = 256;
+
+    private final Reader reader = new Reader();
+    private final int[] blocks = new int[MOST];
+    private final RowVisitor visitor;
+    private int count;
+    private int group = FIRST;
+
+    Ahead(RowVisitor visitor) {
+      this.visitor = visitor;
+    }
+
+    void visit(SortedBag order, byte[] from, byte[] to, boolean descending) {
+      OrderedIndex.range(order, from, to, descending, this::add);
+      giveAll();
+    }
+
+    private boolean add(int block) {
+      blocks[count++] = block;
+      return count < group || giveAll();
+    }
+
+    private boolean giveAll() {
+      int given = count;
+      count = 0;
+      group = Math.min(MOST, group * 2);
+      store.lookAhead(blocks, given);
+      for (int i = 0; i < given; i++) {
+        if (reader.read(blocks[i]) && !reader.visit(visitor)) {
+          return false;
+        }
+      }
+      return true;
+    }
   }
 
   private SortedBag order() {

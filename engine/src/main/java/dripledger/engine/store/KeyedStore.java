@@ -33,7 +33,7 @@ import java.util.List;
  */
 public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   /** Blocks looked at together. */
-  private static final int AHEAD = 128;
+  public static final int AHEAD = 128;
 
   private final ArrayDeque<Deaths> deaths = new ArrayDeque<>();
   private long[][] own = pages; // the same as readers have, for the writer
@@ -301,15 +301,33 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
 
   /** Walks the delta of the version that is written: for each block its old state and its new. */
   public void changes(ChangeSink sink) {
+    changeRecords(
+        (page, from, end, step) -> {
+          for (int at = from; at < end; at += step) {
+            int block = (int) page[at + 1];
+            sink.changed(block, (page[at] & DEAD) == 0, isLive(block), page, at + 2);
+          }
+        });
+  }
+
+  /** Takes up to {@link #AHEAD} undo records, whose blocks are near. */
+  @FunctionalInterface
+  public interface RecordSink {
+    /**
+     * @param page with the records {@code header (lowest bit: was not there) | block | old state}
+     * @param from where the first is; they are {@code step} longs apart, before {@code end}
+     */
+    void records(long[] page, int from, int end, int step);
+  }
+
+  /** Walks the delta of the version that is written, as it was noted. */
+  public void changeRecords(RecordSink sink) {
     undo.walk(
         (page, from, end, step) -> {
           for (int first = from; first < end; first += AHEAD * step) {
             int last = Math.min(end, first + AHEAD * step);
             lookAhead(page, first, last, step);
-            for (int at = first; at < last; at += step) {
-              int block = (int) page[at + 1];
-              sink.changed(block, (page[at] & DEAD) == 0, isLive(block), page, at + 2);
-            }
+            sink.records(page, first, last, step);
           }
         });
   }
@@ -413,8 +431,7 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   // ---- for checkpoints
 
   /**
-   * What has gone since the last checkpoint; what was changed is read later, with {@link
-   * #changedSince}.
+   * What a checkpoint has to save: what has gone, and by {@link #changedSince} what was changed.
    *
    * @param after the version before which everything is saved already, 0 for none
    * @param gone keys, in the form that was asked for

@@ -5,7 +5,6 @@ import java.lang.invoke.VarHandle;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
-import java.util.concurrent.atomic.AtomicBoolean;
 
 /**
  * The clock of all stores that change together. The writer works on version {@link #writing}; when
@@ -260,7 +259,7 @@ public final class Versions {
   public final class Pin implements AutoCloseable {
     private final int slot;
     private final long version;
-    private final AtomicBoolean closed = new AtomicBoolean();
+    private boolean closed; // if two threads close it at once, the worst is a refused read
 
     private Pin(int slot, long version) {
       this.slot = slot;
@@ -273,7 +272,8 @@ public final class Versions {
 
     @Override
     public void close() {
-      if (closed.compareAndSet(false, true)) { // a second time the slot may be somebody else's
+      if (!closed) { // a second time the slot may be somebody else's
+        closed = true;
         SLOT.setRelease(slots, slot, FREE);
       }
     }
