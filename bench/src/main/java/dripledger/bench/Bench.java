@@ -3,8 +3,8 @@ package dripledger.bench;
 import java.util.List;
 
 /**
- * The entry: {@code bench [aggregation|extremes|reading|pushing|all] [events in thousands] [keys in
- * thousands] [rows an epoch]}.
+ * The entry: {@code bench [aggregation|extremes|restart|reading|pushing|all] [events in thousands]
+ * [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -14,9 +14,11 @@ public final class Bench {
     int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
     int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
-    if (!List.of("all", "aggregation", "extremes", "reading", "pushing").contains(what)) {
+    if (!List.of("all", "aggregation", "extremes", "restart", "reading", "pushing")
+        .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|reading|pushing|all] [events/1000] [keys/1000] [epoch rows]");
+          "usage: bench [aggregation|extremes|restart|reading|pushing|all] [events/1000]"
+              + " [keys/1000] [epoch rows]");
       System.exit(2);
     }
     System.out.printf(
@@ -31,6 +33,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("extremes")) {
       new Extremes(keys).run();
+    }
+    if (what.equals("all") || what.equals("restart")) {
+      new Restart(keys).run();
     }
     if (what.equals("pushing")) {
       new Pushing(System.getenv().getOrDefault("DRIP_URL", "http://127.0.0.1:7171")).run();
