@@ -48,6 +48,7 @@ class UnrestTest {
 
   private final Random random = new Random(SEED);
   private final Map<String, String> views = new LinkedHashMap<>();
+  private final List<String> history = new ArrayList<>(); // since the start
   private LiveService service;
   private Connection oracle;
   private int statements;
@@ -97,7 +98,9 @@ class UnrestTest {
 
   private void trouble() throws Exception {
     troubles++;
-    switch (random.nextInt(4)) {
+    int kind = random.nextInt(4);
+    history.add(statements + ": trouble " + kind);
+    switch (kind) {
       case 0 -> {
         service.cluster().crash();
         service.cluster().start();
@@ -124,9 +127,11 @@ class UnrestTest {
     int place = random.nextInt(QUERIES.size());
     String name = "v" + place;
     if (views.containsKey(name) && random.nextInt(3) == 0) {
+      history.add(statements + ": drop " + name);
       make("DROP MATERIALIZED VIEW IF EXISTS " + name);
       views.remove(name);
     } else {
+      history.add(statements + ": create " + name);
       String replace = random.nextBoolean() ? "OR REPLACE " : "";
       String query = QUERIES.get(place);
       String unless = replace.isEmpty() ? "IF NOT EXISTS " : "";
@@ -204,6 +209,7 @@ class UnrestTest {
     // Now and then the service ends in the middle of it.
     if (random.nextInt(150) == 0) {
       troubles++;
+      history.add(statements + ": killed in it");
       int millis = random.nextInt(12);
       Thread killer = new Thread(() -> killAfter(millis));
       killer.start();
@@ -275,7 +281,7 @@ class UnrestTest {
       Collections.sort(expected);
       Collections.sort(found);
       assertThat(found)
-          .as("seed %d, statement %d, %s", SEED, statements, view.getValue())
+          .as("seed %d, statement %d, %s, %s", SEED, statements, view, history)
           .isEqualTo(expected);
     }
     assertThat(service.log()).doesNotContain("has stopped").doesNotContain("is made again");

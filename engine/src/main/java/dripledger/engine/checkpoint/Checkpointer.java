@@ -32,7 +32,7 @@ public final class Checkpointer implements AutoCloseable {
   private final CheckpointStore store;
   private final long intervalMillis;
   private final Consumer<Map<Long, SourcePosition>> durable;
-  private final Set<Long> saved = new HashSet<>();
+  private final Set<Long> saved = new HashSet<>(); // instances of nodes
   private final Thread thread = new Thread(this::run, "checkpointer");
   private CompletableFuture<Void> requested;
   private boolean closed;
@@ -77,8 +77,8 @@ public final class Checkpointer implements AutoCloseable {
   }
 
   /** Says that a node's state is in the last checkpoint; before {@link #start}. */
-  public void restored(long nodeId) {
-    saved.add(nodeId);
+  public void restored(long instance) {
+    saved.add(instance);
   }
 
   /** Says which checkpoint the state was loaded from; before {@link #start}. */
@@ -175,7 +175,7 @@ public final class Checkpointer implements AutoCloseable {
     long rows = loop.rowsTaken();
     CheckpointImage image;
     try {
-      image = loop.capture(id -> !saved.contains(id)).get();
+      image = loop.capture(instance -> !saved.contains(instance)).get();
     } catch (ExecutionException e) {
       saved.clear();
       throw new IllegalStateException(e.getCause());
@@ -195,11 +195,10 @@ public final class Checkpointer implements AutoCloseable {
     if (written == null) {
       return; // closed; the next start reads from the checkpoint before
     }
+    saved.clear();
     for (CheckpointImage.Node node : image.nodes()) {
       if (node.figures() != null) {
-        saved.add(node.id());
-      } else {
-        saved.remove(node.id());
+        saved.add(node.instance());
       }
     }
     loop.saved(image.settled());
@@ -260,7 +259,7 @@ public final class Checkpointer implements AutoCloseable {
         continue;
       }
       writer.node(new SavedNode(node.id(), node.plan(), node.figures(), node.parts().size()));
-      if (!saved.contains(node.id())) {
+      if (!saved.contains(node.instance())) {
         writer.forget(node.id());
       }
       for (int part = 0; part < node.parts().size(); part++) {

@@ -13,6 +13,7 @@ import java.io.DataOutputStream;
 import java.io.IOException;
 import java.io.UncheckedIOException;
 import java.util.List;
+import java.util.concurrent.atomic.AtomicLong;
 
 /**
  * A node of the live graph: something that is fed and shows what has changed. Built by whoever
@@ -24,6 +25,9 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   /** The number of nodes that nobody else reads. */
   public static final long NO_NUMBER = 0;
 
+  private static final AtomicLong INSTANCES = new AtomicLong();
+
+  private final long instance = INSTANCES.incrementAndGet();
   private final long id;
   private final String name;
   private volatile long changes;
@@ -46,6 +50,13 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
 
   public final String name() {
     return name;
+  }
+
+  /**
+   * This very node, in this process: one that is made again has the same number, and is another.
+   */
+  public final long instance() {
+    return instance;
   }
 
   /** Changes taken in (stream, table) or made (view) since the process started. */

@@ -17,9 +17,11 @@ public record CheckpointImage(
   /**
    * One stream, table or view.
    *
+   * @param instance which of the nodes that had this number it is
    * @param plan what its state was made by; state of another plan is of no use
    * @param figures null if the node failed and is not to be restored
    * @param parts null where nothing changed
    */
-  public record Node(long id, String plan, byte[] figures, List<Durable.Capture> parts) {}
+  public record Node(
+      long id, long instance, String plan, byte[] figures, List<Durable.Capture> parts) {}
 }

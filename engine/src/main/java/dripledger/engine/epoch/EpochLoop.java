@@ -324,7 +324,7 @@ public final class EpochLoop implements AutoCloseable {
   /**
    * Notes the state of all nodes between two epochs, for a checkpoint.
    *
-   * @param whole of which nodes to save everything, and not what changed since the last time
+   * @param whole of which instances to save everything, and not what changed since the last time
    */
   public CompletableFuture<CheckpointImage> capture(LongPredicate whole) {
     CompletableFuture<CheckpointImage> done = new CompletableFuture<>();

@@ -297,7 +297,7 @@ final class Graph {
   /**
    * Notes the state of all nodes for a checkpoint.
    *
-   * @param whole of which nodes to save everything, and not what changed since the last time
+   * @param whole of which instances to save everything, and not what changed since the last time
    */
   List<CheckpointImage.Node> capture(LongPredicate whole) {
     List<CheckpointImage.Node> images = new ArrayList<>();
@@ -309,12 +309,16 @@ final class Graph {
       boolean trusted = !node.isLoading() && (node.failure() == null || node.stoppedBySource());
       List<Durable.Capture> parts = new ArrayList<>();
       if (trusted) {
-        boolean all = whole.test(node.id());
+        boolean all = whole.test(node.instance());
         node.durable().forEach(part -> parts.add(part.capture(all)));
       }
       images.add(
           new CheckpointImage.Node(
-              node.id(), node.planPrint(), trusted ? node.figures() : null, parts));
+              node.id(),
+              node.instance(),
+              node.planPrint(),
+              trusted ? node.figures() : null,
+              parts));
     }
     return images;
   }

@@ -206,7 +206,7 @@ public final class Recovery {
         parts.add(sink -> store.read(node.id(), number, sink));
       }
       node.restore(state.figures(), parts, System.currentTimeMillis());
-      checkpointer.restored(node.id());
+      checkpointer.restored(node.instance());
       restored++;
       return true;
     } catch (StateFormatException e) {
