@@ -244,15 +244,13 @@ class StatementTest {
   @Test
   void whatIsNotSupportedSaysSoAtItsPlace() {
     db.run(SCAN + GATE);
-    EngineException e = db.error("SELECT *\nFROM scan JOIN gate ON scan.gate = gate.gate");
+    EngineException e = db.error("SELECT gate,\n ROW_NUMBER() OVER (ORDER BY at) FROM scan");
     assertThat(e.code()).isEqualTo(EngineException.Code.NOT_SUPPORTED);
-    assertThat(e.getMessage()).isEqualTo("not supported yet: JOIN");
-    assertThat(List.of(e.line(), e.column())).containsExactly(2, 16);
+    assertThat(e.getMessage()).isEqualTo("not supported yet: OVER (…)");
+    assertThat(List.of(e.line(), e.column())).containsExactly(2, 2);
     for (String query :
         List.of(
             "SELECT ROW_NUMBER() OVER (ORDER BY at) FROM scan",
-            "SELECT * FROM scan WHERE gate IN (SELECT gate FROM gate)",
-            "SELECT * FROM scan WHERE EXISTS (SELECT 1 FROM gate)",
             "SELECT gate FROM scan INTERSECT SELECT gate FROM gate",
             "SELECT gate FROM scan EXCEPT SELECT gate FROM gate",
             "SELECT gate, COUNT(*) FROM scan GROUP BY ROLLUP (gate)",

@@ -185,6 +185,15 @@ public final class Circuit {
     }
 
     @Override
+    public Void join(PlanNode.Join j) {
+      Operator op = new Join(j, versions, rejects, next, port);
+      build(j.left(), op, 0);
+      build(j.right(), op, 1);
+      operators.add(op);
+      return null;
+    }
+
+    @Override
     public Void unionAll(PlanNode.UnionAll u) {
       u.inputs().forEach(input -> build(input, next, port));
       return null;

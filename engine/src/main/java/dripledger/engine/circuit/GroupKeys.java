@@ -203,12 +203,21 @@ final class GroupKeys {
 
   /** Sets the leading columns of the row begun from a key. Any thread. */
   void write(long[] page, int at, RowWriter out) {
+    write(page, at, out, 0);
+  }
+
+  /**
+   * Sets columns of the row begun from a key. Any thread.
+   *
+   * @param first which column of the row is the key's first
+   */
+  void write(long[] page, int at, RowWriter out, int first) {
     if (!variable) {
       for (int i = 0; i < columns.length; i++) {
         if (nullWords > 0 && (page[at + i / 64] & 1L << i) != 0) {
-          out.setNull(i);
+          out.setNull(first + i);
         } else {
-          out.setLong(i, page[at + nullWords + i]);
+          out.setLong(first + i, page[at + nullWords + i]);
         }
       }
       return;
@@ -226,7 +235,7 @@ final class GroupKeys {
       }
     }
     for (int k = 0; k < columns.length; k++) {
-      out.copy(k, layout, bytes, start, k);
+      out.copy(first + k, layout, bytes, start, k);
     }
   }
 

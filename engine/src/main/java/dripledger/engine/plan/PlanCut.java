@@ -87,6 +87,19 @@ public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> number
     }
 
     @Override
+    public PlanNode join(PlanNode.Join j) {
+      return new PlanNode.Join(
+          j.left().accept(this),
+          j.right().accept(this),
+          j.kind(),
+          j.leftKeys(),
+          j.rightKeys(),
+          j.nullMatches(),
+          j.condition(),
+          j.schema());
+    }
+
+    @Override
     public PlanNode unionAll(PlanNode.UnionAll u) {
       List<PlanNode> inputs = new ArrayList<>();
       u.inputs().forEach(input -> inputs.add(input.accept(this)));

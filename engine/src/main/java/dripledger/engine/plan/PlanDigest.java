@@ -106,6 +106,24 @@ public final class PlanDigest {
       return inputs(u);
     }
 
+    @Override
+    public Void join(PlanNode.Join j) {
+      begin("join")
+          .append(j.kind())
+          .append(' ')
+          .append(j.leftKeys())
+          .append(" = ")
+          .append(j.rightKeys())
+          .append(" nulls ")
+          .append(j.nullMatches());
+      if (j.condition() != null) {
+        out.append(" if ");
+        ExprText.canonical(j.condition(), out);
+      }
+      out.append(types(j.schema()));
+      return inputs(j);
+    }
+
     private static String types(Schema schema) {
       return schema.columns().stream()
           .map(c -> c.type().toString())

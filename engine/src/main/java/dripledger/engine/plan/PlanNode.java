@@ -1,7 +1,9 @@
 package dripledger.engine.plan;
 
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
+import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
 import java.util.Collections;
@@ -36,6 +38,8 @@ public sealed interface PlanNode {
     T aggregate(Aggregate node);
 
     T unionAll(UnionAll node);
+
+    T join(Join node);
   }
 
   /**
@@ -146,6 +150,95 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(Visitor<T> visitor) {
       return visitor.aggregate(this);
+    }
+  }
+
+  /**
+   * Pairs of rows of two inputs whose keys are equal and that meet a condition.
+   *
+   * @param leftKeys columns of the left input, each to be equal to that of the right
+   * @param nullMatches for each of them whether NULL equals NULL
+   * @param condition on the columns of both, left then right; or null for none
+   * @param schema of both; of the left one alone for half a join
+   */
+  record Join(
+      PlanNode left,
+      PlanNode right,
+      Kind kind,
+      List<Integer> leftKeys,
+      List<Integer> rightKeys,
+      List<Boolean> nullMatches,
+      Expr condition,
+      Schema schema)
+      implements PlanNode {
+    public Join {
+      leftKeys = List.copyOf(leftKeys);
+      rightKeys = List.copyOf(rightKeys);
+      nullMatches = List.copyOf(nullMatches);
+    }
+
+    /** Which rows are there without a partner, and whether pairs are. */
+    public enum Kind {
+      INNER,
+      LEFT,
+      RIGHT,
+      FULL,
+      /** Rows of the left input that have a partner. */
+      SEMI,
+      /** Rows of the left input that have none. */
+      ANTI;
+
+      /** Whether only rows of the left input are put out. */
+      public boolean isHalf() {
+        return this == SEMI || this == ANTI;
+      }
+    }
+
+    /** The columns of both inputs. */
+    public Schema pairSchema() {
+      List<Column> columns = new ArrayList<>(left.schema().columns());
+      columns.addAll(right.schema().columns());
+      return new Schema(columns);
+    }
+
+    /** The condition as a filter that puts out nothing. */
+    public Program conditionProgram() {
+      return new Program(pairSchema(), condition, List.of(), new Schema(List.of()));
+    }
+
+    @Override
+    public List<PlanNode> inputs() {
+      return List.of(left, right);
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return (kind == Kind.INNER || kind == Kind.SEMI) && left.appendOnly() && right.appendOnly();
+    }
+
+    @Override
+    public List<Integer> key() {
+      List<Integer> leftKey = left.key();
+      if (kind.isHalf() || leftKey == null) {
+        return leftKey;
+      }
+      List<Integer> rightKey = right.key();
+      boolean oneRight = rightKey != null && rightKeys.containsAll(rightKey);
+      boolean rightStays = kind == Kind.RIGHT || kind == Kind.FULL;
+      if (oneRight && !rightStays) {
+        return leftKey; // a left row meets one row at most
+      }
+      if (rightKey == null) {
+        return null;
+      }
+      List<Integer> key = new ArrayList<>(leftKey);
+      rightKey.forEach(column -> key.add(left.schema().size() + column));
+      return key;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.join(this);
     }
   }
 

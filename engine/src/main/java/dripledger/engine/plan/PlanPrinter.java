@@ -103,6 +103,25 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line join(PlanNode.Join j) {
+      List<String> conditions = new ArrayList<>();
+      for (int i = 0; i < j.leftKeys().size(); i++) {
+        conditions.add(
+            j.left().schema().column(j.leftKeys().get(i)).name()
+                + (j.nullMatches().get(i) ? " IS NOT DISTINCT FROM " : " = ")
+                + j.right().schema().column(j.rightKeys().get(i)).name());
+      }
+      if (j.condition() != null) {
+        conditions.add(ExprText.of(j.condition(), j.pairSchema()));
+      }
+      String kind = j.kind() == PlanNode.Join.Kind.INNER ? "" : j.kind().name().toLowerCase() + " ";
+      String on =
+          conditions.isEmpty() ? " all with all" : " on " + String.join(" AND ", conditions);
+      return line(
+          j, kind + "join" + on, "the rows of both inputs, by what they are joined on", "no bound");
+    }
+
+    @Override
     public Line unionAll(PlanNode.UnionAll u) {
       return line(u, "union all", "none", "");
     }

@@ -18,6 +18,7 @@ import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexOver;
 import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.util.DateString;
 import org.apache.calcite.util.TimeString;
@@ -144,6 +145,7 @@ final class Expressions {
       case CEIL ->
           call.getOperands().size() == 2 ? unit(Operation.CEIL_TO, call, 1, 0) : named(call);
       case TRIM -> trim(call);
+      case COALESCE -> coalesce(call);
       case DEFAULT -> throw unsupported("DEFAULT");
       default -> named(call);
     };
@@ -179,6 +181,18 @@ final class Expressions {
     String flag = String.valueOf(((RexLiteral) call.getOperands().get(0)).getValue());
     List<RexNode> rest = call.getOperands().subList(1, 3);
     return make(Operation.TRIM, operands(rest), List.of(flag), call);
+  }
+
+  /** As joins by common columns are checked; elsewhere it is a CASE before it comes here. */
+  private Expr coalesce(RexCall call) {
+    List<RexNode> cases = new ArrayList<>();
+    int last = call.getOperands().size() - 1;
+    for (RexNode operand : call.getOperands().subList(0, last)) {
+      cases.add(rexBuilder.makeCall(SqlStdOperatorTable.IS_NOT_NULL, operand));
+      cases.add(operand);
+    }
+    cases.add(call.getOperands().get(last));
+    return expr(rexBuilder.makeCall(call.getType(), SqlStdOperatorTable.CASE, cases));
   }
 
   private Expr named(RexCall call) {

@@ -18,10 +18,12 @@ import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.stream.IntStream;
+import org.apache.calcite.plan.RelOptUtil;
 import org.apache.calcite.rel.RelFieldCollation;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
 import org.apache.calcite.rel.core.Filter;
+import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
 import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.core.TableScan;
@@ -30,6 +32,9 @@ import org.apache.calcite.rel.core.Values;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
+import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 
 /** Turns the SQL library's algebra into our plan. Single use, single thread. */
 final class PlanBuilder {
@@ -115,6 +120,9 @@ final class PlanBuilder {
     if (rel instanceof Aggregate aggregate) {
       return aggregate(aggregate);
     }
+    if (rel instanceof Join join) {
+      return join(join);
+    }
     if (rel instanceof Union union) {
       return union(union);
     }
@@ -155,8 +163,17 @@ final class PlanBuilder {
     List<Integer> groups = rel.getGroupSet().asList();
     List<AggregateCall> calls = new ArrayList<>();
     Schema output = TypeMapping.schema(rel.getRowType());
+    List<Column> kept = new ArrayList<>(output.columns().subList(0, groups.size()));
+    List<Expr> outputs = new ArrayList<>(Expr.columns(new Schema(kept)));
     for (int i = 0; i < rel.getAggCallList().size(); i++) {
       org.apache.calcite.rel.core.AggregateCall call = rel.getAggCallList().get(i);
+      Column result = output.column(groups.size() + i);
+      if (call.getAggregation().getKind() == SqlKind.LITERAL_AGG) {
+        outputs.add(expressions.translate(call.rexList.get(0))); // a constant, of any rows
+        continue;
+      }
+      outputs.add(new Expr.Column(kept.size(), result.type()));
+      kept.add(result);
       AggregateCall.Function function =
           switch (call.getAggregation().getKind()) {
             case COUNT -> AggregateCall.Function.COUNT;
@@ -170,13 +187,12 @@ final class PlanBuilder {
           };
       calls.add(
           new AggregateCall(
-              function,
-              call.getArgList(),
-              call.isDistinct(),
-              call.filterArg,
-              output.column(groups.size() + i)));
+              function, call.getArgList(), call.isDistinct(), call.filterArg, result));
     }
-    return new PlanNode.Aggregate(input, groups, calls, named(output, calls, input.schema()));
+    PlanNode aggregate =
+        new PlanNode.Aggregate(
+            input, groups, calls, named(new Schema(kept), calls, input.schema()));
+    return kept.size() == output.size() ? aggregate : transform(aggregate, null, outputs, output);
   }
 
   /** Gives results that have no name of their own one that EXPLAIN can show: the call itself. */
@@ -190,6 +206,67 @@ final class PlanBuilder {
       }
     }
     return new Schema(columns);
+  }
+
+  private PlanNode join(Join rel) {
+    PlanNode left = build(rel.getLeft());
+    PlanNode right = build(rel.getRight());
+    PlanNode.Join.Kind kind =
+        switch (rel.getJoinType()) {
+          case INNER -> PlanNode.Join.Kind.INNER;
+          case LEFT -> PlanNode.Join.Kind.LEFT;
+          case RIGHT -> PlanNode.Join.Kind.RIGHT;
+          case FULL -> PlanNode.Join.Kind.FULL;
+          case SEMI -> PlanNode.Join.Kind.SEMI;
+          case ANTI -> PlanNode.Join.Kind.ANTI;
+          default -> throw unsupported("this form of join");
+        };
+    List<Integer> leftKeys = new ArrayList<>();
+    List<Integer> rightKeys = new ArrayList<>();
+    List<Boolean> nullsExcluded = new ArrayList<>();
+    List<RexNode> others = new ArrayList<>();
+    RelOptUtil.splitJoinCondition(
+        rel.getLeft(),
+        rel.getRight(),
+        rel.getCondition(),
+        leftKeys,
+        rightKeys,
+        nullsExcluded,
+        others);
+    List<Boolean> nullMatches = new ArrayList<>();
+    for (int i = leftKeys.size() - 1; i >= 0; i--) {
+      ColumnType l = left.schema().type(leftKeys.get(i));
+      ColumnType r = right.schema().type(rightKeys.get(i));
+      nullMatches.add(0, !nullsExcluded.get(i));
+      if (!sameStorage(l, r)) {
+        others.add(equal(rel, leftKeys.remove(i), rightKeys.remove(i), nullMatches.remove(0)));
+      }
+    }
+    RexNode condition = RexUtil.composeConjunction(rexBuilder, others);
+    PlanNode.Join join =
+        new PlanNode.Join(
+            left,
+            right,
+            kind,
+            leftKeys,
+            rightKeys,
+            nullMatches,
+            condition.isAlwaysTrue() ? null : expressions.translate(condition),
+            TypeMapping.schema(rel.getRowType()));
+    if (join.condition() != null) {
+      ProgramCompiler.compile(join.conditionProgram()); // what cannot be computed is said now
+    }
+    return join;
+  }
+
+  /** That two columns are equal, as a condition on pairs. */
+  private RexNode equal(Join rel, int left, int right, boolean nullMatches) {
+    return rexBuilder.makeCall(
+        nullMatches ? SqlStdOperatorTable.IS_NOT_DISTINCT_FROM : SqlStdOperatorTable.EQUALS,
+        rexBuilder.makeInputRef(rel.getLeft(), left),
+        rexBuilder.makeInputRef(
+            rel.getRight().getRowType().getFieldList().get(right).getType(),
+            rel.getLeft().getRowType().getFieldCount() + right));
   }
 
   private PlanNode union(Union rel) {
@@ -209,13 +286,18 @@ final class PlanBuilder {
 
   private static boolean sameStorage(Schema a, Schema b) {
     for (int i = 0; i < a.size(); i++) {
-      ColumnType x = a.type(i);
-      ColumnType y = b.type(i);
-      if (x.kind() != y.kind() || x.isVariable() != y.isVariable() || x.scale() != y.scale()) {
+      if (!sameStorage(a.type(i), b.type(i))) {
         return false;
       }
     }
     return true;
+  }
+
+  private static boolean sameStorage(ColumnType a, ColumnType b) {
+    boolean integers = a.kind().isInteger() && b.kind().isInteger();
+    return (a.kind() == b.kind() || integers)
+        && a.isVariable() == b.isVariable()
+        && a.scale() == b.scale();
   }
 
   private PlanNode castTo(PlanNode plan, RelNode input, Union rel, Schema output) {

@@ -22,15 +22,11 @@ import org.apache.calcite.plan.Contexts;
 import org.apache.calcite.plan.ConventionTraitDef;
 import org.apache.calcite.plan.RelOptCluster;
 import org.apache.calcite.plan.RelOptTable;
-import org.apache.calcite.plan.hep.HepPlanner;
-import org.apache.calcite.plan.hep.HepProgram;
-import org.apache.calcite.plan.hep.HepProgramBuilder;
 import org.apache.calcite.plan.volcano.VolcanoPlanner;
 import org.apache.calcite.prepare.CalciteCatalogReader;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.RelRoot;
 import org.apache.calcite.rel.core.TableModify;
-import org.apache.calcite.rel.rules.CoreRules;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rex.RexBuilder;
@@ -51,17 +47,6 @@ import org.apache.calcite.sql2rel.StandardConvertletTable;
 
 /** The checking of one statement against a catalog. Used once, by one thread. */
 final class StatementCheck {
-  private static final HepProgram SIMPLIFY =
-      new HepProgramBuilder()
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.FILTER_PROJECT_TRANSPOSE)
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_REMOVE)
-          .addRuleInstance(CoreRules.UNION_MERGE)
-          .addRuleInstance(CoreRules.AGGREGATE_PROJECT_MERGE)
-          .build();
-
   private final Catalog catalog;
   private final String script;
   private final Map<String, Object> arguments;
@@ -323,12 +308,6 @@ final class StatementCheck {
         SqlToRelConverter.config().withExpand(false).withTrimUnusedFields(false));
   }
 
-  private RelNode simplify(RelNode rel) {
-    HepPlanner hep = new HepPlanner(SIMPLIFY);
-    hep.setRoot(rel);
-    return hep.findBestExp();
-  }
-
   private PlanBuilder builder(Long now) {
     return new PlanBuilder(cluster.getRexBuilder(), now, schema);
   }
@@ -355,7 +334,7 @@ final class StatementCheck {
         String name = names == null ? f.getValue() : names.get(fields.size());
         fields.add(Map.entry(f.getKey(), name));
       }
-      Command.QueryPlan plan = builder(now).query(simplify(root.rel), fields);
+      Command.QueryPlan plan = builder(now).query(QueryShape.of(root.rel), fields);
       return kept ? onlyOutputs(plan) : plan;
     } catch (EngineException e) {
       throw placed(e, node);
@@ -416,7 +395,7 @@ final class StatementCheck {
       validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
       modify = (TableModify) converter(validator).convertQuery(validated, false, true).rel;
       PlanNode rows =
-          builder(nowMicros).query(simplify(modify.getInput()), identity(modify)).plan();
+          builder(nowMicros).query(QueryShape.of(modify.getInput()), identity(modify)).plan();
       if (insert) {
         return new Command.Insert(object.name(), rows);
       }

@@ -4,7 +4,9 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.grammar.NamedParameter;
 import java.math.BigDecimal;
+import java.util.ArrayDeque;
 import java.util.ArrayList;
+import java.util.Deque;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
@@ -32,7 +34,7 @@ import org.apache.calcite.sql.util.SqlShuttle;
  */
 final class SyntaxRewriter extends SqlShuttle {
   private final Map<String, Object> arguments;
-  private String alias; // of the one relation the enclosing SELECT reads, or null
+  private final Deque<List<String>> scopes = new ArrayDeque<>(); // what each SELECT reads
 
   SyntaxRewriter(Map<String, Object> arguments) {
     this.arguments = arguments;
@@ -116,9 +118,10 @@ final class SyntaxRewriter extends SqlShuttle {
 
   private SqlNode select(SqlSelect select) {
     OutputNames.give(select);
-    String outer = alias;
     SqlNode from = select.getFrom();
-    alias = aliasOf(from);
+    List<String> names = new ArrayList<>();
+    addNames(from, names);
+    scopes.push(names);
     for (int i = 0; i < select.getOperandList().size(); i++) {
       SqlNode operand = select.getOperandList().get(i);
       if (operand == null || operand == from && !readsQuery(from)) {
@@ -129,17 +132,20 @@ final class SyntaxRewriter extends SqlShuttle {
         select.setOperand(i, now);
       }
     }
-    alias = outer;
+    scopes.pop();
     return select;
   }
 
-  private static String aliasOf(SqlNode from) {
+  /** Adds the names by which the relations of a FROM are known. */
+  private static void addNames(SqlNode from, List<String> names) {
     if (from instanceof SqlIdentifier id) {
-      return id.names.get(id.names.size() - 1);
+      names.add(id.names.get(id.names.size() - 1));
+    } else if (from instanceof SqlJoin join) {
+      addNames(join.getLeft(), names);
+      addNames(join.getRight(), names);
+    } else if (from instanceof SqlCall call && from.getKind() == SqlKind.AS) {
+      names.add(((SqlIdentifier) call.operand(1)).getSimple());
     }
-    return from instanceof SqlCall call && from.getKind() == SqlKind.AS
-        ? ((SqlIdentifier) call.operand(1)).getSimple()
-        : null;
   }
 
   private static boolean readsQuery(SqlNode from) {
@@ -150,9 +156,6 @@ final class SyntaxRewriter extends SqlShuttle {
 
   private static void refuse(SqlCall call) {
     SqlParserPos pos = call.getParserPosition();
-    if (call instanceof SqlJoin join) {
-      throw unsupported("JOIN", join.getRight().getParserPosition(), "read from one relation");
-    }
     if (call instanceof SqlSelect select) {
       if (select.getQualify() != null) {
         throw unsupported("QUALIFY", select.getQualify().getParserPosition(), null);
@@ -168,8 +171,7 @@ final class SyntaxRewriter extends SqlShuttle {
           case EXCEPT -> "EXCEPT";
           case OVER -> "OVER (…)";
           case MATCH_RECOGNIZE -> "MATCH_RECOGNIZE";
-          case EXISTS, SCALAR_QUERY, SOME, ALL, UNIQUE -> "a query inside an expression";
-          case IN, NOT_IN -> call.operand(1) instanceof SqlNodeList ? null : "IN (SELECT …)";
+          case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";
           case ROLLUP, CUBE, GROUPING_SETS -> "GROUP BY " + call.getKind();
@@ -274,9 +276,10 @@ final class SyntaxRewriter extends SqlShuttle {
       return id;
     }
     // A field of a nested column: the validator wants the relation's name before it.
-    if (alias != null && !id.isStar() && !id.names.get(0).equals(alias)) {
+    boolean known = scopes.stream().anyMatch(scope -> scope.contains(id.names.get(0)));
+    if (!known && !id.isStar() && !scopes.isEmpty() && scopes.peek().size() == 1) {
       List<String> names = new ArrayList<>(id.names);
-      names.add(0, alias);
+      names.add(0, scopes.peek().get(0));
       List<SqlParserPos> places = new ArrayList<>();
       places.add(id.getComponentParserPosition(0));
       for (int i = 0; i < id.names.size(); i++) {

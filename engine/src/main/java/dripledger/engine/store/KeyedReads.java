@@ -29,6 +29,19 @@ public abstract class KeyedReads {
   volatile long[][] pages = new long[4][];
   volatile int blocks; // ever used; published with the version
 
+  /** Told of a block that nobody can see any more, before it is used again. */
+  @FunctionalInterface
+  public interface BlockRelease {
+    /** The block's words begin at {@code at}: its key, then its state. */
+    void released(long[] page, int at);
+  }
+
+  /** Makes of a key that went what the next checkpoint is told of it. */
+  @FunctionalInterface
+  public interface KeyCopy {
+    byte[] of(long[] page, int at);
+  }
+
   KeyedReads(Versions versions, int keyWords, int stateWords, int partitions) {
     this.versions = versions;
     this.keyWords = keyWords;

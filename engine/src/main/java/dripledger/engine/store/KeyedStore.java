@@ -59,13 +59,6 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
 
   private record Deaths(long version, int[] blocks) {}
 
-  /** Told of a block that nobody can see any more, before it is used again. */
-  @FunctionalInterface
-  public interface BlockRelease {
-    /** The block's words begin at {@code at}: its key, then its state. */
-    void released(long[] page, int at);
-  }
-
   /**
    * @param partitions a power of two up to 64: of how many tables the slots are made
    */
@@ -74,12 +67,6 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
     stamp = (int) versions.writing();
     sweep = new HeaderSweep(this, versions.published());
     versions.add(this);
-  }
-
-  /** Makes of a key that went what the next checkpoint is told of it. */
-  @FunctionalInterface
-  public interface KeyCopy {
-    byte[] of(long[] page, int at);
   }
 
   /** Sets in which form keys that went are noted. */
@@ -242,6 +229,11 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
     } else {
       note(page, at, block, header, DEAD);
     }
+  }
+
+  /** The limit of blocks in the version that is written. */
+  public int ownLimit() {
+    return blockCount;
   }
 
   /** Whether a block's key is there in the version that is written. */
@@ -430,12 +422,7 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
 
   // ---- for checkpoints
 
-  /**
-   * What a checkpoint has to save: what has gone, and by {@link #changedSince} what was changed.
-   *
-   * @param after the version before which everything is saved already, 0 for none
-   * @param gone keys, in the form that was asked for
-   */
+  /** What a checkpoint saves: what has changed after a version, 0 for everything, and has gone. */
   public record Saved(long after, List<byte[]> gone) {}
 
   /**
@@ -475,7 +462,6 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
     return bytes + slots.heapBytes();
   }
 
-  /** Pages of undo records that somebody may still need, in bytes. */
   @Override
   public long heldBackBytes() {
     return 8L * UndoLog.PAGE_LONGS * undo.usedPages();

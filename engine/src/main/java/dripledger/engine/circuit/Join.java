@@ -1,0 +1,271 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.expr.RowProgram;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.PlanNode.Join.Kind;
+import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.state.Durable;
+import dripledger.engine.store.HashIndex;
+import dripledger.engine.store.Versions;
+import java.util.function.Consumer;
+
+/**
+ * Joins of two inputs: d(L ⋈ R) = dL ⋈ R + (L + dL) ⋈ dR, the changes of either input against all
+ * the other has put in so far.
+ *
+ * <p>Outer joins: a row of the outer side counts the rows of the other side it has met. It is there
+ * with NULLs while that count is 0: d(l, NULL) = [met(l) = 0] after − [met(l) = 0] before. Semi and
+ * anti joins give the row itself, while the count is not 0 or is. Weights may be below zero in
+ * between: what is put out adds up all the same.
+ *
+ * <p>State: the rows of both inputs, see {@link JoinSide}. A row whose key is NULL meets nothing
+ * and is not kept. A condition that fails on a pair rejects the pair.
+ */
+final class Join implements Operator {
+  private final Kind kind;
+  private final JoinSide[] sides;
+  private final boolean[] counts; // whether a side's rows are told what they meet
+  private final RowProgram condition; // or null
+  private final Page pair; // what the condition is asked of
+  private final int leftColumns;
+  private final Page out;
+  private final RowWriter blank; // what the condition's rows are written to
+  private final Rejects rejects;
+  private final int place;
+  private final boolean once; // fed and flushed once: nothing is put out that is taken back
+  private final Operator next;
+  private final int port;
+
+  /**
+   * @param next who takes the changes
+   */
+  Join(PlanNode.Join plan, Versions versions, Rejects rejects, Operator next, int port) {
+    kind = plan.kind();
+    once = versions.isOnce();
+    this.rejects = rejects;
+    this.next = next;
+    this.port = port;
+    RowLayout left = new RowLayout(plan.left().schema());
+    RowLayout right = new RowLayout(plan.right().schema());
+    leftColumns = left.columns();
+    counts =
+        new boolean[] {
+          kind == Kind.LEFT || kind == Kind.FULL || kind.isHalf(),
+          kind == Kind.RIGHT || kind == Kind.FULL
+        };
+    sides =
+        new JoinSide[] {
+          new JoinSide(left, plan.leftKeys(), plan.nullMatches(), counts[0], versions),
+          new JoinSide(right, plan.rightKeys(), plan.nullMatches(), counts[1], versions)
+        };
+    out = new Page(new RowLayout(plan.schema()));
+    if (plan.condition() == null) {
+      condition = null;
+      pair = null;
+      blank = null;
+      place = -1;
+    } else {
+      condition = ProgramCompiler.compile(plan.conditionProgram()).program();
+      RowLayout both = new RowLayout(plan.pairSchema());
+      pair = new Page(both, 1);
+      blank = new RowWriter(new RowLayout(plan.conditionProgram().output()), 16);
+      place = rejects.place(PlanPrinter.step(plan), both);
+    }
+  }
+
+  @Override
+  public void push(int fromPort, Page delta) {
+    JoinSide own = sides[fromPort];
+    JoinSide other = sides[1 - fromPort];
+    for (int i = 0; i < delta.size(); i++) {
+      long weight = delta.weight(i);
+      if (weight == 0) {
+        continue;
+      }
+      byte[] bytes = delta.bytes();
+      int row = delta.start(i);
+      long met = 0;
+      boolean canMatch = own.at(bytes, row);
+      if (canMatch) {
+        for (int b = other.first(own); b != HashIndex.NONE; b = other.next(b)) {
+          if (condition == null || holds(fromPort, own, bytes, row, other, b, weight)) {
+            met += other.weight(b);
+            meets(fromPort, own, bytes, row, weight, other, b);
+          }
+        }
+      }
+      if (counts[fromPort] && isShown(met) && !(canMatch && once)) {
+        alone(fromPort, own, bytes, row, weight);
+      }
+      if (canMatch) {
+        own.add(bytes, row, weight, met);
+      }
+      if (out.size() >= ColumnDelta.ROWS) {
+        handOn();
+      }
+    }
+    handOn();
+  }
+
+  /** A row of one side meets one of the other. */
+  private void meets(
+      int fromPort, JoinSide own, byte[] bytes, int row, long weight, JoinSide other, int block) {
+    long times = other.weight(block);
+    if (!kind.isHalf()) {
+      RowWriter writer = out.begin();
+      both(writer, fromPort, own, bytes, row, other, block);
+      out.commit(weight * times);
+    }
+    if (counts[1 - fromPort]) {
+      long before = other.meet(block, weight);
+      boolean was = isShown(before);
+      boolean is = isShown(before + weight);
+      if (was != is && !once) {
+        alone(1 - fromPort, other, block, is ? times : -times);
+      }
+    }
+  }
+
+  private void alone(int side, JoinSide own, int block, long weight) {
+    aloneFrom(out.begin(), side, w -> own.write(block, w, firstColumn(side)));
+    out.commit(weight);
+  }
+
+  /** Whether a row that has met so many is there by itself. */
+  private boolean isShown(long met) {
+    return kind == Kind.SEMI ? met != 0 : met == 0;
+  }
+
+  private int firstColumn(int side) {
+    return side == 0 ? 0 : leftColumns;
+  }
+
+  private void both(
+      RowWriter writer,
+      int fromPort,
+      JoinSide own,
+      byte[] bytes,
+      int row,
+      JoinSide other,
+      int block) {
+    if (fromPort == 0) {
+      copy(writer, own.layout(), bytes, row, 0);
+      other.write(block, writer, leftColumns);
+    } else {
+      other.write(block, writer, 0);
+      copy(writer, own.layout(), bytes, row, leftColumns);
+    }
+  }
+
+  private static void copy(RowWriter writer, RowLayout layout, byte[] bytes, int row, int first) {
+    for (int c = 0; c < layout.columns(); c++) {
+      writer.copy(first + c, layout, bytes, row, c);
+    }
+  }
+
+  /** Puts out a row by itself: with NULLs for the other side, unless that is not wanted. */
+  private void alone(int side, JoinSide own, byte[] bytes, int row, long weight) {
+    aloneFrom(out.begin(), side, w -> copy(w, own.layout(), bytes, row, firstColumn(side)));
+    out.commit(weight);
+  }
+
+  private void aloneFrom(RowWriter writer, int side, Consumer<RowWriter> columns) {
+    int all = out.layout().columns();
+    if (side == 1) {
+      setNulls(writer, 0, leftColumns);
+    }
+    columns.accept(writer);
+    if (side == 0) {
+      setNulls(writer, leftColumns, all);
+    }
+  }
+
+  private static void setNulls(RowWriter writer, int from, int to) {
+    for (int c = from; c < to; c++) {
+      writer.setNull(c);
+    }
+  }
+
+  private boolean holds(
+      int fromPort, JoinSide own, byte[] bytes, int row, JoinSide other, int block, long weight) {
+    pair.clear();
+    both(pair.begin(), fromPort, own, bytes, row, other, block);
+    pair.commit(1);
+    blank.truncate(0);
+    blank.begin();
+    try {
+      return condition.run(pair.bytes(), pair.start(0), blank);
+    } catch (RuntimeException e) {
+      rejects.add(place, pair.bytes(), pair.start(0), weight * other.weight(block), e);
+      return false;
+    }
+  }
+
+  private void handOn() {
+    if (!out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  @Override
+  public void flush(Epoch epoch) {
+    for (int side = 0; side < 2; side++) {
+      if (once && counts[side]) {
+        giveAlone(side, sides[side]);
+      }
+      sides[side].tidy();
+    }
+  }
+
+  /** Puts out all rows that are there by themselves, now that all is known. */
+  private void giveAlone(int side, JoinSide own) {
+    for (int block = 0; block < own.blockLimit(); block++) {
+      if (own.isThere(block) && isShown(own.met(block))) {
+        alone(side, own, block, own.weight(block));
+        if (out.size() >= ColumnDelta.ROWS) {
+          handOn();
+        }
+      }
+    }
+    handOn();
+  }
+
+  @Override
+  public void durable(Consumer<Durable> into) {
+    into.accept(sides[0].durable());
+    into.accept(sides[1].durable());
+  }
+
+  @Override
+  public void join(Versions graph) {
+    sides[0].join(graph);
+    sides[1].join(graph);
+  }
+
+  @Override
+  public void close() {
+    sides[0].close();
+    sides[1].close();
+  }
+
+  @Override
+  public void restored() {
+    sides[0].restored();
+    sides[1].restored();
+  }
+
+  @Override
+  public long stateBytes() {
+    return sides[0].heapBytes() + sides[1].heapBytes();
+  }
+
+  @Override
+  public long stateKeys() {
+    return sides[0].size() + sides[1].size();
+  }
+}

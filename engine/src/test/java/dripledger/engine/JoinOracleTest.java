@@ -1,0 +1,317 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.demo.PostgresCluster;
+import dripledger.engine.query.Result;
+import java.math.BigDecimal;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.util.ArrayList;
+import java.util.Collections;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Random;
+import org.junit.jupiter.api.AfterAll;
+import org.junit.jupiter.api.BeforeAll;
+import org.junit.jupiter.params.ParameterizedTest;
+import org.junit.jupiter.params.provider.ValueSource;
+
+/**
+ * Queries over several relations, against PostgreSQL: after every epoch of seeded random changes to
+ * all of them, with checkpoints and crashes in between, every view equals what PostgreSQL answers,
+ * and so does the query asked once. Values are few, so that rows meet, and often NULL.
+ */
+class JoinOracleTest {
+  private static final int EPOCHS = 40;
+  private static final String TABLES =
+      """
+      CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR, service VARCHAR, grams INTEGER);
+      CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity INTEGER);
+      CREATE TABLE surcharge (service VARCHAR, area VARCHAR, cents BIGINT, id INTEGER PRIMARY KEY)
+      """;
+  private static PostgresCluster cluster;
+
+  @BeforeAll
+  static void startPostgres() throws Exception {
+    cluster = PostgresCluster.temporary();
+  }
+
+  @AfterAll
+  static void stopPostgres() {
+    cluster.close();
+  }
+
+  private static Map<String, String> queries() {
+    Map<String, String> q = new LinkedHashMap<>();
+    q.put(
+        "inner_join",
+        "SELECT p.parcel, p.grams, g.hall FROM parcel AS p JOIN gate AS g ON p.gate = g.gate");
+    q.put(
+        "left_join",
+        "SELECT p.parcel, g.hall, g.capacity FROM parcel AS p LEFT JOIN gate AS g ON p.gate = g.gate");
+    q.put(
+        "right_join",
+        "SELECT p.parcel, g.gate FROM parcel AS p RIGHT JOIN gate AS g ON p.gate = g.gate");
+    q.put(
+        "full_join",
+        "SELECT p.parcel, s.id, s.cents FROM parcel AS p FULL JOIN surcharge AS s ON p.service ="
+            + " s.service");
+    q.put(
+        "cross_join",
+        "SELECT g.gate, s.id FROM gate AS g CROSS JOIN surcharge AS s WHERE s.cents > 5");
+    q.put(
+        "condition",
+        "SELECT p.parcel, g.gate FROM parcel AS p LEFT JOIN gate AS g ON p.gate = g.gate AND p.grams >"
+            + " g.capacity");
+    q.put(
+        "no_equality",
+        "SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g ON p.grams < g.capacity");
+    q.put(
+        "null_is_null",
+        "SELECT p.parcel, s.id FROM parcel AS p JOIN surcharge AS s ON p.service IS NOT DISTINCT FROM"
+            + " s.service");
+    q.put(
+        "two_keys",
+        "SELECT a.id, b.id AS other FROM surcharge AS a JOIN surcharge AS b ON a.service = b.service"
+            + " AND a.area = b.area AND a.id < b.id");
+    q.put(
+        "other_types",
+        "SELECT p.parcel, s.id FROM parcel AS p JOIN surcharge AS s ON p.grams = s.cents");
+    q.put(
+        "three",
+        "SELECT p.parcel, g.hall, s.cents FROM parcel AS p JOIN gate AS g ON p.gate = g.gate LEFT JOIN"
+            + " surcharge AS s ON p.service = s.service AND s.area = g.hall");
+    q.put("using_columns", "SELECT gate, hall, grams FROM parcel JOIN gate USING (gate)");
+    q.put("natural_join", "SELECT gate, parcel, capacity FROM parcel NATURAL JOIN gate");
+    q.put(
+        "grouped_join",
+        "SELECT g.hall, COUNT(*) AS n, SUM(p.grams) AS grams, MAX(p.parcel) AS last FROM parcel AS p"
+            + " JOIN gate AS g ON p.gate = g.gate GROUP BY g.hall");
+    q.put(
+        "join_of_groups",
+        "SELECT a.gate, a.n, b.hall FROM (SELECT gate, COUNT(*) AS n FROM parcel GROUP BY gate) AS a"
+            + " LEFT JOIN gate AS b ON a.gate = b.gate");
+    q.put(
+        "two_groups",
+        "SELECT a.n, COUNT(*) AS c FROM (SELECT gate, COUNT(*) AS n FROM parcel GROUP BY gate) AS a"
+            + " JOIN (SELECT service, COUNT(*) AS n FROM surcharge GROUP BY service) AS b ON a.n = b.n"
+            + " GROUP BY a.n");
+    q.put(
+        "in_query",
+        "SELECT parcel FROM parcel WHERE gate IN (SELECT gate FROM gate WHERE capacity > 3)");
+    q.put(
+        "not_in_query",
+        "SELECT parcel FROM parcel WHERE service NOT IN (SELECT service FROM surcharge WHERE cents >"
+            + " 6)");
+    q.put(
+        "exists_query",
+        "SELECT gate FROM gate AS g WHERE EXISTS (SELECT 1 FROM parcel AS p WHERE p.gate = g.gate AND"
+            + " p.grams > g.capacity)");
+    q.put(
+        "not_exists",
+        "SELECT gate, hall FROM gate AS g WHERE NOT EXISTS (SELECT 1 FROM parcel AS p WHERE p.gate ="
+            + " g.gate)");
+    q.put(
+        "exists_or",
+        "SELECT gate FROM gate AS g WHERE capacity > 7 OR EXISTS (SELECT 1 FROM parcel AS p WHERE"
+            + " p.gate = g.gate)");
+    q.put(
+        "exists_as_column",
+        "SELECT gate, EXISTS (SELECT 1 FROM parcel AS p WHERE p.gate = g.gate) AS used FROM gate AS g");
+    q.put(
+        "in_as_column",
+        "SELECT id, service IN (SELECT service FROM parcel) AS known FROM surcharge");
+    q.put(
+        "scalar_query",
+        "SELECT parcel, grams - (SELECT MIN(grams) FROM parcel) AS above FROM parcel");
+    q.put(
+        "scalar_in_where",
+        "SELECT parcel FROM parcel WHERE grams > (SELECT AVG(grams) FROM parcel)");
+    q.put(
+        "correlated_scalar",
+        "SELECT g.gate, (SELECT SUM(p.grams) FROM parcel AS p WHERE p.gate = g.gate) AS grams FROM gate"
+            + " AS g");
+    q.put(
+        "correlated_count",
+        "SELECT g.gate, (SELECT COUNT(*) FROM parcel AS p WHERE p.gate = g.gate) AS n FROM gate AS g");
+    q.put("any_query", "SELECT parcel FROM parcel WHERE grams = ANY (SELECT capacity FROM gate)");
+    q.put("all_query", "SELECT parcel FROM parcel WHERE grams >= ALL (SELECT capacity FROM gate)");
+    q.put(
+        "having_query",
+        "SELECT gate, COUNT(*) AS n FROM parcel GROUP BY gate HAVING COUNT(*) > (SELECT COUNT(*) FROM"
+            + " gate) / 2");
+    q.put(
+        "twice_with",
+        "WITH t AS (SELECT gate, COUNT(*) AS n FROM parcel GROUP BY gate) SELECT a.gate, b.gate AS"
+            + " other FROM t AS a JOIN t AS b ON a.n = b.n AND a.gate < b.gate");
+    q.put(
+        "events_join",
+        "SELECT s.parcel, s.grams, p.service, g.hall FROM scan AS s JOIN parcel AS p ON s.parcel ="
+            + " p.parcel LEFT JOIN gate AS g ON s.gate = g.gate");
+    q.put(
+        "failing_condition",
+        "SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g ON p.gate = g.gate AND 100 /"
+            + " NULLIF(g.capacity, 0) > 15");
+    return q;
+  }
+
+  @ParameterizedTest
+  @ValueSource(longs = {1, 2, 3})
+  void everyViewEqualsPostgresAtEveryEpoch(long seed) throws Exception {
+    Random random = new Random(seed);
+    String database = "joins" + seed;
+    try (Connection admin = connect("postgres");
+        Statement s = admin.createStatement()) {
+      s.execute("CREATE DATABASE " + database + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
+    }
+    List<Map.Entry<String, String>> queries = new ArrayList<>(queries().entrySet());
+    try (TestEngine db = new TestEngine();
+        Connection pg = connect(database);
+        Statement oracle = pg.createStatement()) {
+      db.run(TABLES);
+      oracle.execute(TABLES);
+      db.run("CREATE STREAM scan (parcel INTEGER, gate VARCHAR, grams INTEGER)");
+      oracle.execute("CREATE TABLE scan (parcel INTEGER, gate VARCHAR, grams INTEGER)");
+      for (int epoch = 0; epoch < EPOCHS; epoch++) {
+        // Half of the views are there from the start, half are filled from what is there later.
+        for (int i = 0; i < queries.size(); i++) {
+          if (epoch == i % 2 * EPOCHS / 3) {
+            String name = queries.get(i).getKey();
+            db.run("CREATE MATERIALIZED VIEW v_" + name + " AS " + queries.get(i).getValue());
+          }
+        }
+        change(random, db, oracle);
+        if (random.nextInt(4) == 0) {
+          db.checkpoint();
+        }
+        if (random.nextInt(8) == 0) {
+          db.crash();
+        }
+        for (int i = 0; i < queries.size(); i += epoch < EPOCHS / 3 ? 2 : 1) {
+          String query = queries.get(i).getValue();
+          List<String> expected = theirs(oracle, query);
+          assertThat(ours(db, "SELECT * FROM v_" + queries.get(i).getKey()))
+              .as("seed %d, epoch %d, view %s", seed, epoch, query)
+              .isEqualTo(expected);
+          if (epoch % 10 == 9) {
+            assertThat(ours(db, query))
+                .as("seed %d, epoch %d, asked once: %s", seed, epoch, query)
+                .isEqualTo(expected);
+          }
+        }
+      }
+    }
+  }
+
+  private static Connection connect(String database) throws SQLException {
+    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
+  }
+
+  /** One epoch's changes, as the same statements on both sides. */
+  private static void change(Random random, TestEngine db, Statement oracle) throws SQLException {
+    List<String> statements = new ArrayList<>();
+    for (int i = 0; i <= random.nextInt(5); i++) {
+      int k = random.nextInt(24);
+      String gate = "G" + random.nextInt(7);
+      switch (random.nextInt(10)) {
+        case 0, 1, 2 -> {
+          statements.add("DELETE FROM parcel WHERE parcel = " + k);
+          statements.add(
+              "INSERT INTO parcel VALUES ("
+                  + k
+                  + ", "
+                  + text(random, "G", 7)
+                  + ", "
+                  + text(random, "s", 4)
+                  + ", "
+                  + number(random)
+                  + ")");
+        }
+        case 3, 4 -> {
+          statements.add("DELETE FROM gate WHERE gate = '" + gate + "'");
+          String rest = text(random, "h", 3) + ", " + number(random) + ")";
+          statements.add("INSERT INTO gate VALUES ('" + gate + "', " + rest);
+        }
+        case 5, 6 -> {
+          statements.add("DELETE FROM surcharge WHERE id = " + k);
+          String row = text(random, "s", 4) + ", " + text(random, "h", 3) + ", " + number(random);
+          statements.add("INSERT INTO surcharge VALUES (" + row + ", " + k + ")");
+        }
+        case 7 ->
+            statements.add(
+                "INSERT INTO scan VALUES ("
+                    + k
+                    + ", "
+                    + text(random, "G", 7)
+                    + ", "
+                    + number(random)
+                    + ")");
+        case 8 ->
+            statements.add(
+                "UPDATE parcel SET gate = '"
+                    + gate
+                    + "', grams = grams + 1 WHERE MOD(parcel, 4) = "
+                    + random.nextInt(4));
+        default ->
+            statements.add(
+                random.nextInt(6) == 0
+                    ? "DELETE FROM " + List.of("gate", "parcel", "surcharge").get(random.nextInt(3))
+                    : "DELETE FROM gate WHERE capacity = " + random.nextInt(9));
+      }
+    }
+    db.run("BEGIN; " + String.join("; ", statements) + "; COMMIT");
+    for (String statement : statements) {
+      oracle.execute(statement);
+    }
+  }
+
+  private static String text(Random random, String prefix, int values) {
+    String longer = random.nextInt(4) == 0 ? " with a name that is too long to be kept inline" : "";
+    return random.nextInt(6) == 0 ? "NULL" : "'" + prefix + random.nextInt(values) + longer + "'";
+  }
+
+  private static String number(Random random) {
+    return random.nextInt(6) == 0 ? "NULL" : "" + random.nextInt(10);
+  }
+
+  private static List<String> ours(TestEngine db, String sql) {
+    List<String> rows = new ArrayList<>();
+    for (Object[] row : ((Result.Rows) db.run(sql)).rows()) {
+      rows.add(text(row));
+    }
+    Collections.sort(rows);
+    return rows;
+  }
+
+  private static List<String> theirs(Statement oracle, String sql) throws SQLException {
+    List<String> rows = new ArrayList<>();
+    try (ResultSet result = oracle.executeQuery(sql)) {
+      int n = result.getMetaData().getColumnCount();
+      while (result.next()) {
+        Object[] row = new Object[n];
+        for (int i = 0; i < n; i++) {
+          row[i] = result.getObject(i + 1);
+        }
+        rows.add(text(row));
+      }
+    }
+    Collections.sort(rows);
+    return rows;
+  }
+
+  private static String text(Object[] row) {
+    List<String> out = new ArrayList<>();
+    for (Object value : row) {
+      out.add(
+          value instanceof BigDecimal d
+              ? d.stripTrailingZeros().toPlainString()
+              : String.valueOf(value));
+    }
+    return String.join(" | ", out);
+  }
+}
