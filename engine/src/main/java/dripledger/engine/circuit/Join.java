@@ -36,6 +36,8 @@ final class Join implements Operator {
   private final RowWriter blank; // what the condition's rows are written to
   private final Rejects rejects;
   private final int place;
+  private final int tooLarge;
+  private final RowWriter leftAlone; // the left row of a pair that is too large
   private final boolean once; // fed and flushed once: nothing is put out that is taken back
   private final Operator next;
   private final int port;
@@ -63,6 +65,8 @@ final class Join implements Operator {
           new JoinSide(right, plan.rightKeys(), plan.nullMatches(), counts[1], versions)
         };
     out = new Page(new RowLayout(plan.schema()));
+    leftAlone = new RowWriter(left, 64);
+    tooLarge = rejects.place(PlanPrinter.step(plan), left);
     if (plan.condition() == null) {
       condition = null;
       pair = null;
@@ -118,7 +122,19 @@ final class Join implements Operator {
     if (!kind.isHalf()) {
       RowWriter writer = out.begin();
       both(writer, fromPort, own, bytes, row, other, block);
-      out.commit(weight * times);
+      try {
+        out.commit(weight * times);
+      } catch (RowWriter.RowTooLargeException e) {
+        leftAlone.truncate(0);
+        leftAlone.begin();
+        if (fromPort == 0) {
+          copy(leftAlone, own.layout(), bytes, row, 0);
+        } else {
+          other.write(block, leftAlone, 0);
+        }
+        leftAlone.finish();
+        rejects.add(tooLarge, leftAlone.bytes(), 0, weight * times, e);
+      }
     }
     if (counts[1 - fromPort]) {
       long before = other.meet(block, weight);

@@ -3,6 +3,7 @@ package dripledger.engine.sql;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
@@ -135,11 +136,19 @@ public final class SqlFrontEnd {
     }
     StatementCheck check = new StatementCheck(catalog, text, Map.of(), 0);
     try {
-      return new PreparedQuery(
-          check.query(node, null, false), template.relation().id(), template.bindings());
+      Command.QueryPlan plan = check.query(node, null, false);
+      // What is bound is not asked again: it must not be what another relation is read by too.
+      boolean others = !template.bindings().isEmpty() && reads(plan.plan()) != 1;
+      return others ? null : new PreparedQuery(plan, template.relation().id(), template.bindings());
     } catch (RuntimeException e) {
       return null; // planned with its values, it says what is wrong with it
     }
+  }
+
+  private static int reads(PlanNode plan) {
+    return plan instanceof PlanNode.Source
+        ? 1
+        : plan.inputs().stream().mapToInt(SqlFrontEnd::reads).sum();
   }
 
   static String name(SqlIdentifier id) {

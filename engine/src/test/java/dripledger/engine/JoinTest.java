@@ -1,0 +1,130 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Subscription;
+import java.util.List;
+import java.util.Map;
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.BeforeEach;
+import org.junit.jupiter.api.Test;
+
+/** What somebody who writes joins meets: plans, keys, rejects, answers that are followed. */
+class JoinTest {
+  private final TestEngine db = new TestEngine();
+
+  @BeforeEach
+  void tables() {
+    db.run(
+        "CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity INTEGER);"
+            + "CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, service VARCHAR, note VARCHAR);"
+            + "CREATE STREAM scan (parcel INTEGER NOT NULL, gate VARCHAR, scanner ROW(id VARCHAR));"
+            + "INSERT INTO gate VALUES ('G1', 'North', 3), ('G2', 'South', 5);"
+            + "INSERT INTO parcel VALUES (1, 'bulky', 'a'), (2, NULL, 'b')");
+    db.push("scan", new Object[] {1L, "G1", List.of("S-1")});
+  }
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  @Test
+  void aStreamJoinedWithATableFollowsBoth() throws Exception {
+    db.run(
+        "CREATE MATERIALIZED VIEW placed AS SELECT s.parcel, g.hall, s.scanner.id AS scanner FROM scan"
+            + " AS s JOIN gate AS g ON s.gate = g.gate");
+    assertThat(db.rows("SELECT * FROM placed")).containsExactly("[1, North, S-1]");
+    Subscription followed = db.engine.follow("FOLLOW SELECT * FROM placed", Map.of());
+    assertThat(followed.poll(10_000).changes()).hasSize(1);
+    db.run("UPDATE gate SET hall = 'West' WHERE gate = 'G1'");
+    assertThat(followed.poll(10_000).changes())
+        .extracting(c -> c.weight() + " " + c.row()[1])
+        .containsExactlyInAnyOrder("-1 North", "1 West");
+    db.push("scan", new Object[] {2L, "G2", null}, new Object[] {3L, "G9", null});
+    assertThat(db.rows("SELECT * FROM placed ORDER BY parcel"))
+        .containsExactly("[1, West, S-1]", "[2, South, null]");
+    followed.close();
+  }
+
+  @Test
+  void anotherRelationIsNotReadByWhatIsBound() {
+    String query =
+        "SELECT hall FROM gate WHERE gate = :g AND capacity > (SELECT MIN(capacity) FROM gate)";
+    for (int i = 0; i < 4; i++) { // planned, then prepared
+      assertThat(db.engine.execute(query.replace(":g", "'G2'"))).hasSize(1);
+      assertThat(((dripledger.engine.query.Result.Rows) db.run(query, Map.of("g", "G2"))).rows())
+          .hasSize(1);
+      assertThat(((dripledger.engine.query.Result.Rows) db.run(query, Map.of("g", "G1"))).rows())
+          .isEmpty();
+    }
+  }
+
+  @Test
+  void keysAreInferredThroughJoins() {
+    db.run(
+        "CREATE MATERIALIZED VIEW single AS SELECT p.parcel, g.hall FROM parcel AS p LEFT JOIN gate AS g"
+            + " ON p.service = g.gate;"
+            + "CREATE MATERIALIZED VIEW many AS SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g"
+            + " ON p.service = g.hall");
+    assertThat(db.rows("DESCRIBE single").toString()).contains("parcel");
+    assertThat(db.engine.relation("single").key()).containsExactly(0);
+    assertThat(db.engine.relation("many").key()).containsExactly(0, 1);
+  }
+
+  @Test
+  void explainTellsWhatAJoinKeeps() {
+    String plan =
+        db.rows(
+                "EXPLAIN SELECT g.hall, COUNT(*) AS n FROM scan AS s LEFT JOIN gate AS g ON s.gate ="
+                    + " g.gate AND g.capacity > 3 GROUP BY g.hall")
+            .toString();
+    assertThat(plan)
+        .contains("left join on gate = gate")
+        .contains("the rows of both inputs")
+        .contains("filter capacity > 3")
+        .contains("read scan (append-only)");
+  }
+
+  @Test
+  void aPairThatCannotBeComputedIsRejected() {
+    db.run(
+        "CREATE MATERIALIZED VIEW v AS SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g ON 10 /"
+            + " (g.capacity - p.parcel - 1) > 0");
+    assertThat(db.rows("SELECT * FROM v")).hasSize(3);
+    String rejected = "SELECT reason FROM drip.rejects WHERE object = 'v'";
+    assertThat(db.rows(rejected)).as("3 - 2 - 1 is 0").hasSize(1);
+    db.run("UPDATE gate SET capacity = 9");
+    assertThat(db.rows(rejected)).isEmpty();
+    assertThat(db.rows("SELECT * FROM v")).hasSize(4);
+  }
+
+  @Test
+  void aPairThatIsTooLargeIsRejectedAndTheViewGoesOn() {
+    db.run(
+        "CREATE TABLE near (k INTEGER PRIMARY KEY, text VARCHAR);"
+            + "CREATE TABLE far (k INTEGER PRIMARY KEY, text VARCHAR);"
+            + "CREATE MATERIALIZED VIEW v AS SELECT a.k, a.text AS x, b.text AS y FROM near AS a JOIN"
+            + " far AS b ON a.k = b.k");
+    db.run("INSERT INTO near VALUES (1, REPEAT('x', 100000)), (2, 'y')");
+    db.run("INSERT INTO far VALUES (1, REPEAT('x', 430000)), (2, 'y')");
+    assertThat(db.rows("SELECT k FROM v")).containsExactly("[2]");
+    assertThat(db.rows("SELECT object FROM drip.rejects")).containsExactly("[v]");
+    db.run("UPDATE near SET text = 'z' WHERE k = 1");
+    assertThat(db.rows("SELECT k, x FROM v ORDER BY k")).containsExactly("[1, z]", "[2, y]");
+    assertThat(db.rows("SELECT object FROM drip.rejects")).isEmpty();
+  }
+
+  @Test
+  void errorsInJoinsNameTheirPlace() {
+    EngineException e = db.error("SELECT *\nFROM scan AS s JOIN gate AS g ON s.gate = g.gatee");
+    assertThat(e.getMessage()).contains("gatee");
+    assertThat(e.line()).isEqualTo(2);
+    assertThat(e.hint()).contains("gate");
+    e = db.error("SELECT gate FROM scan JOIN gate ON TRUE");
+    assertThat(e.getMessage()).contains("gate");
+    assertThat(e.line()).isEqualTo(1);
+    assertThat(db.error("SELECT 1 FROM scan JOIN nothing ON TRUE").hint()).isNotNull();
+  }
+}
