@@ -157,6 +157,22 @@ class JoinOracleTest {
         "failing_condition",
         "SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g ON p.gate = g.gate AND 100 /"
             + " NULLIF(g.capacity, 0) > 15");
+    q.put(
+        "intersected",
+        "SELECT gate FROM parcel INTERSECT SELECT gate FROM gate WHERE capacity > 2");
+    q.put(
+        "intersected_all",
+        "SELECT service FROM parcel INTERSECT ALL SELECT service FROM surcharge");
+    q.put(
+        "excepted", "SELECT service, gate FROM parcel EXCEPT SELECT service, area FROM surcharge");
+    q.put("excepted_all", "SELECT service FROM parcel EXCEPT ALL SELECT service FROM surcharge");
+    q.put(
+        "mixed_types",
+        "SELECT grams FROM parcel EXCEPT SELECT cents FROM surcharge INTERSECT SELECT capacity FROM"
+            + " gate");
+    q.put(
+        "lost",
+        "SELECT parcel FROM parcel EXCEPT SELECT parcel FROM scan UNION SELECT MAX(grams) FROM scan");
     return q;
   }
 

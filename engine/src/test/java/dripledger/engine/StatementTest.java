@@ -251,8 +251,6 @@ class StatementTest {
     for (String query :
         List.of(
             "SELECT ROW_NUMBER() OVER (ORDER BY at) FROM scan",
-            "SELECT gate FROM scan INTERSECT SELECT gate FROM gate",
-            "SELECT gate FROM scan EXCEPT SELECT gate FROM gate",
             "SELECT gate, COUNT(*) FROM scan GROUP BY ROLLUP (gate)",
             "SELECT STDDEV_POP(grams) FROM scan",
             "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",

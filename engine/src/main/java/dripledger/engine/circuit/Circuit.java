@@ -194,6 +194,14 @@ public final class Circuit {
     }
 
     @Override
+    public Void repeat(PlanNode.Repeat r) {
+      Operator op = new Repeat(r, next, port);
+      build(r.input(), op, 0);
+      operators.add(op);
+      return null;
+    }
+
+    @Override
     public Void unionAll(PlanNode.UnionAll u) {
       u.inputs().forEach(input -> build(input, next, port));
       return null;

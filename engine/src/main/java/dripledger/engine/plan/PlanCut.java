@@ -100,6 +100,11 @@ public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> number
     }
 
     @Override
+    public PlanNode repeat(PlanNode.Repeat r) {
+      return new PlanNode.Repeat(r.input().accept(this), r.schema());
+    }
+
+    @Override
     public PlanNode unionAll(PlanNode.UnionAll u) {
       List<PlanNode> inputs = new ArrayList<>();
       u.inputs().forEach(input -> inputs.add(input.accept(this)));

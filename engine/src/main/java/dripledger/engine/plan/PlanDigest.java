@@ -124,6 +124,12 @@ public final class PlanDigest {
       return inputs(j);
     }
 
+    @Override
+    public Void repeat(PlanNode.Repeat r) {
+      begin("repeat").append(types(r.schema()));
+      return inputs(r);
+    }
+
     private static String types(Schema schema) {
       return schema.columns().stream()
           .map(c -> c.type().toString())

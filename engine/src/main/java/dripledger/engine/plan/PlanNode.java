@@ -40,6 +40,8 @@ public sealed interface PlanNode {
     T unionAll(UnionAll node);
 
     T join(Join node);
+
+    T repeat(Repeat node);
   }
 
   /**
@@ -239,6 +241,29 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(Visitor<T> visitor) {
       return visitor.join(this);
+    }
+  }
+
+  /** Each row of the input as often as its last column, which is left out, says. */
+  record Repeat(PlanNode input, Schema schema) implements PlanNode {
+    @Override
+    public List<PlanNode> inputs() {
+      return List.of(input);
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return input.appendOnly();
+    }
+
+    @Override
+    public List<Integer> key() {
+      return null;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.repeat(this);
     }
   }
 

@@ -122,6 +122,13 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line repeat(PlanNode.Repeat r) {
+      int last = r.input().schema().size() - 1;
+      String times = r.input().schema().column(last).name();
+      return line(r, "each row as often as " + times, "none", "");
+    }
+
+    @Override
     public Line unionAll(PlanNode.UnionAll u) {
       return line(u, "union all", "none", "");
     }

@@ -25,6 +25,7 @@ import org.apache.calcite.rel.core.Aggregate;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
+import org.apache.calcite.rel.core.SetOp;
 import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.core.TableScan;
 import org.apache.calcite.rel.core.Union;
@@ -125,6 +126,9 @@ final class PlanBuilder {
     }
     if (rel instanceof Union union) {
       return union(union);
+    }
+    if (rel instanceof SetOp other) {
+      return new SetOperations(other, inputsOf(other)).plan();
     }
     if (rel instanceof Values values) {
       return values(values);
@@ -271,17 +275,23 @@ final class PlanBuilder {
 
   private PlanNode union(Union rel) {
     Schema output = TypeMapping.schema(rel.getRowType());
-    List<PlanNode> inputs = new ArrayList<>();
-    for (RelNode input : rel.getInputs()) {
-      PlanNode plan = build(input);
-      inputs.add(sameStorage(plan.schema(), output) ? plan : castTo(plan, input, rel, output));
-    }
-    PlanNode all = new PlanNode.UnionAll(inputs, output);
+    PlanNode all = new PlanNode.UnionAll(inputsOf(rel), output);
     if (rel.all) {
       return all;
     }
     List<Integer> groups = IntStream.range(0, output.size()).boxed().toList();
     return new PlanNode.Aggregate(all, groups, List.of(), output);
+  }
+
+  /** The inputs of a set operation, with the columns of its result. */
+  private List<PlanNode> inputsOf(SetOp rel) {
+    Schema output = TypeMapping.schema(rel.getRowType());
+    List<PlanNode> inputs = new ArrayList<>();
+    for (RelNode input : rel.getInputs()) {
+      PlanNode plan = build(input);
+      inputs.add(sameStorage(plan.schema(), output) ? plan : castTo(plan, input, rel, output));
+    }
+    return inputs;
   }
 
   private static boolean sameStorage(Schema a, Schema b) {
@@ -300,7 +310,7 @@ final class PlanBuilder {
         && a.scale() == b.scale();
   }
 
-  private PlanNode castTo(PlanNode plan, RelNode input, Union rel, Schema output) {
+  private PlanNode castTo(PlanNode plan, RelNode input, SetOp rel, Schema output) {
     List<Expr> casts = new ArrayList<>();
     for (int i = 0; i < output.size(); i++) {
       casts.add(

@@ -167,8 +167,6 @@ final class SyntaxRewriter extends SqlShuttle {
     }
     String what =
         switch (call.getKind()) {
-          case INTERSECT -> "INTERSECT";
-          case EXCEPT -> "EXCEPT";
           case OVER -> "OVER (…)";
           case MATCH_RECOGNIZE -> "MATCH_RECOGNIZE";
           case UNIQUE -> "UNIQUE (SELECT …)";
