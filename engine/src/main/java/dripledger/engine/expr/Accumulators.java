@@ -6,7 +6,6 @@ import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
-import dripledger.engine.row.WideDecimal;
 import dripledger.engine.state.Blobs;
 import java.math.BigDecimal;
 import java.math.BigInteger;
@@ -126,14 +125,19 @@ public final class Accumulators {
   }
 
   /**
-   * SUM and AVG of integers and decimals in 128 bits, which hold 38 digits. State: low and high
-   * word, count of values. Arithmetic is modulo 2^128, so taking out is exact whatever came before.
+   * SUM and AVG of integers and decimals: in 128 bits of what fits a word, which 2^64 rows cannot
+   * leave, and in 192 of longer decimals. State: the sum's words from the lowest on, count of
+   * values.
    */
   private record WideSum(RowLayout input, int argument, ColumnType type, boolean average)
       implements Accumulator {
+    private int sumWords() {
+      return input.isVariable(argument) ? 3 : 2;
+    }
+
     @Override
     public int stateWords() {
-      return 3;
+      return sumWords() + 1;
     }
 
     @Override
@@ -146,37 +150,49 @@ public final class Accumulators {
       if (input.isNull(row, at, argument)) {
         return;
       }
-      long low;
-      long high;
       if (input.isVariable(argument)) {
         int from = input.variableOffset(row, at, argument);
-        long valueHigh = Bytes.getLongBigEndian(row, from);
-        long valueLow = Bytes.getLongBigEndian(row, from + 8);
-        low = valueLow * weight;
-        high =
-            valueHigh * weight + Math.multiplyHigh(valueLow, weight) + (valueLow < 0 ? weight : 0);
+        long high = Bytes.getLongBigEndian(row, from);
+        long low = Bytes.getLongBigEndian(row, from + 8);
+        // The product of 128 and 64 bits, in 192.
+        long carried = Math.multiplyHigh(low, weight) + (low < 0 ? weight : 0);
+        long middle = high * weight + carried;
+        long carry = Long.compareUnsigned(middle, carried) < 0 ? 1 : 0;
+        long top = Math.multiplyHigh(high, weight) + (carried >> 63) + carry;
+        add(
+            state,
+            stateAt + 2,
+            top + add(state, stateAt + 1, middle, add(state, stateAt, low * weight, 0)),
+            0);
       } else {
         long value = input.slot(row, at, argument);
-        low = value * weight;
-        high = Math.multiplyHigh(value, weight);
+        long carry = add(state, stateAt, value * weight, 0);
+        add(state, stateAt + 1, Math.multiplyHigh(value, weight) + carry, 0);
       }
-      long sumLow = state[stateAt] + low;
-      long carry = Long.compareUnsigned(sumLow, low) < 0 ? 1 : 0;
-      state[stateAt] = sumLow;
-      state[stateAt + 1] = state[stateAt + 1] + high + carry;
-      state[stateAt + 2] = state[stateAt + 2] + weight;
+      state[stateAt + sumWords()] += weight;
+    }
+
+    /** Adds to a word, without sign; answers what is carried. */
+    private static long add(long[] state, int word, long value, long carry) {
+      long before = state[word];
+      long sum = before + value;
+      long carried = Long.compareUnsigned(sum, before) < 0 ? 1 : 0;
+      state[word] = sum + carry;
+      return carried + (carry != 0 && sum + carry == 0 ? 1 : 0);
     }
 
     @Override
     public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
-      long count = state[stateAt + 2];
+      int words = sumWords();
+      long count = state[stateAt + words];
       if (count == 0) {
         out.setNull(column);
         return;
       }
-      byte[] big = new byte[WideDecimal.BYTES];
-      Bytes.putLongBigEndian(big, 0, state[stateAt + 1]);
-      Bytes.putLongBigEndian(big, 8, state[stateAt]);
+      byte[] big = new byte[8 * words];
+      for (int i = 0; i < words; i++) {
+        Bytes.putLongBigEndian(big, 8 * (words - 1 - i), state[stateAt + i]);
+      }
       BigDecimal sum = new BigDecimal(new BigInteger(big), type.scale());
       if (average) {
         int scale = out.layout().schema().type(column).scale();
