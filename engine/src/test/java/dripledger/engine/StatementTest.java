@@ -242,26 +242,6 @@ class StatementTest {
   }
 
   @Test
-  void sumsOfLongDecimalsAreExactOrRejected() {
-    String big = "90000000000000000000000000000000000000"; // 9e37
-    db.run(
-        "CREATE TABLE sums (k INTEGER PRIMARY KEY, d DECIMAL(38, 0));"
-            + "CREATE MATERIALIZED VIEW s AS SELECT SUM(d) AS s, COUNT(*) AS n FROM sums");
-    for (int k = 0; k < 4; k++) {
-      db.run("INSERT INTO sums VALUES (" + k + ", " + big + ")");
-    }
-    assertThat(db.rows("SELECT * FROM s")).as("more than 38 digits").isEmpty();
-    assertThat(db.rows("SELECT object FROM drip.rejects")).containsExactly("[s]");
-    db.run("UPDATE sums SET d = -d WHERE k < 2");
-    assertThat(db.rows("SELECT s FROM s")).containsExactly("[0]");
-    db.run("DELETE FROM sums WHERE k IN (0, 3)");
-    assertThat(db.rows("SELECT s FROM s")).containsExactly("[0]");
-    db.run("DELETE FROM sums WHERE k = 1");
-    assertThat(db.rows("SELECT s FROM s")).containsExactly("[" + big + "]");
-    assertThat(db.rows("SELECT object FROM drip.rejects")).isEmpty();
-  }
-
-  @Test
   void whatIsNotSupportedSaysSoAtItsPlace() {
     db.run(SCAN + GATE);
     EngineException e = db.error("SELECT gate,\n ROW_NUMBER() OVER (ORDER BY at) FROM scan");
