@@ -23,6 +23,9 @@ public final class ScanGenerator {
   private final ArrayDeque<String> again = new ArrayDeque<>();
   private long made;
 
+  /** One of so many parcels is announced and never scanned. */
+  private static final int LOST = 250;
+
   public ScanGenerator(long seed) {
     random = new Random(seed);
   }
@@ -35,6 +38,9 @@ public final class ScanGenerator {
     }
     // The first is the parcel the documentation looks up.
     long parcel = made == 1 ? 812_345 : FIRST_PARCEL + random.nextInt(PARCELS);
+    if (parcel % LOST == 7) {
+      parcel++; // one that gets lost on its way to the hub
+    }
     Instant at = now;
     if (random.nextInt(40) == 0) {
       at = now.minus(Duration.ofSeconds(5 + random.nextInt(90))); // the scanner was out of reach

@@ -58,11 +58,30 @@ public final class Scenario {
           GROUP BY parcel""",
           """
           CREATE MATERIALIZED VIEW hall_load AS
-          SELECT CASE WHEN gate < 'G09' THEN 'North' WHEN gate < 'G17' THEN 'Middle' ELSE 'South' END AS hall,
-                 window_minute, SUM(scans) AS scans, MAX(scans) AS busiest_gate_scans
-          FROM gate_load
-          GROUP BY CASE WHEN gate < 'G09' THEN 'North' WHEN gate < 'G17' THEN 'Middle' ELSE 'South' END,
-                   window_minute""",
+          SELECT g.hall, l.window_minute, SUM(l.scans) AS scans, MAX(l.scans) AS busiest_gate_scans
+          FROM gate_load AS l
+          JOIN gate AS g ON g.gate = l.gate
+          GROUP BY g.hall, l.window_minute""",
+          """
+          CREATE MATERIALIZED VIEW busiest_gate_per_hall AS
+          SELECT g.hall, MAX_BY(l.gate, l.scans) AS gate, MAX(l.scans) AS scans
+          FROM (SELECT gate, COUNT(*) AS scans FROM scan_checked GROUP BY gate) AS l
+          JOIN gate AS g ON g.gate = l.gate
+          GROUP BY g.hall""",
+          """
+          CREATE MATERIALIZED VIEW overweight_charge AS
+          SELECT s.parcel, s.at, p.service, s.grams, p.declared_grams,
+                 ROUND((s.grams - p.declared_grams) * u.cents_per_kg / 1000, 2) AS cents
+          FROM scan_checked AS s
+          JOIN parcel AS p ON p.parcel_id = s.parcel
+          JOIN surcharge AS u ON u.service = p.service
+          WHERE s.grams > p.declared_grams AND s.grams > u.from_grams""",
+          """
+          CREATE MATERIALIZED VIEW lost_parcels AS
+          SELECT p.parcel_id AS parcel, p.service, p.area
+          FROM parcel AS p
+          WHERE p.status = 'announced'
+            AND NOT EXISTS (SELECT 1 FROM scan AS s WHERE s.parcel = p.parcel_id)""",
           """
           CREATE MATERIALIZED VIEW hall_capacity AS
           SELECT hall, COUNT(*) AS gates, SUM(capacity_per_minute) AS capacity_per_minute

@@ -88,6 +88,21 @@ class JoinTest {
   }
 
   @Test
+  void explainAnalyzeTellsHowMuchAJoinKeeps() {
+    db.run(
+        "CREATE MATERIALIZED VIEW halls AS SELECT g.hall, COUNT(*) AS n FROM scan AS s JOIN gate AS g"
+            + " ON s.gate = g.gate GROUP BY g.hall;"
+            + "CREATE MATERIALIZED VIEW rows_in AS SELECT s.parcel, g.hall FROM scan AS s JOIN gate AS g"
+            + " ON s.gate = g.gate");
+    for (String view : new String[] {"halls", "rows_in"}) {
+      assertThat(db.rows("EXPLAIN ANALYZE " + view).toString())
+          .as("one event and two gates")
+          .containsPattern("join on gate = gate, the rows of both[^]]*, 3, [1-9]\\d+]");
+    }
+    assertThat(db.rows("EXPLAIN ANALYZE halls").get(0)).contains(", 1, ");
+  }
+
+  @Test
   void aPairThatCannotBeComputedIsRejected() {
     db.run(
         "CREATE MATERIALIZED VIEW v AS SELECT p.parcel, g.gate FROM parcel AS p JOIN gate AS g ON 10 /"

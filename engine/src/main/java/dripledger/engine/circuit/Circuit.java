@@ -11,6 +11,7 @@ import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
+import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
@@ -27,6 +28,7 @@ public final class Circuit {
   private final Rejects rejects = new Rejects();
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
+  private final Map<PlanNode, Operator> joins = new HashMap<>();
   private final PlanNode root;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
@@ -190,6 +192,7 @@ public final class Circuit {
       build(j.left(), op, 0);
       build(j.right(), op, 1);
       operators.add(op);
+      joins.put(j, op);
       return null;
     }
 
@@ -324,6 +327,15 @@ public final class Circuit {
   public Rejects rejects() {
     return rejects;
   }
+
+  /** What a join keeps: rows and bytes; null if it is not here. */
+  State state(PlanNode join) {
+    Operator op = joins.get(join);
+    return op == null ? null : new State(op.stateKeys(), op.stateBytes());
+  }
+
+  /** What an operator keeps. */
+  public record State(long keys, long bytes) {}
 
   /** Heap held as operator state, in bytes. */
   public long stateBytes() {

@@ -131,6 +131,11 @@ public final class QueryNode extends LiveNode {
     return stateBytes;
   }
 
+  /** What one of its joins keeps, or null if it is none of its own; about now. */
+  public Circuit.State state(PlanNode join) {
+    return circuit.state(join);
+  }
+
   /** Keys its own operators have state for, after the last epoch. */
   public long stateKeys() {
     return stateKeys;

@@ -4,6 +4,7 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
@@ -12,6 +13,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.intake.Sources;
 import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.query.Result;
 import dripledger.engine.row.BoxedRows;
@@ -357,9 +359,9 @@ public final class Introspection {
       }
       List<Object> row = new ArrayList<>(List.of(line.step(), keeps, line.bound()));
       if (analyze) {
-        QueryNode node = step == null ? null : definitions.steps().node(step);
-        row.add(node == null ? 0L : node.stateKeys());
-        row.add(node == null ? 0L : node.stateBytes());
+        Circuit.State state = state(line.node(), cut, view);
+        row.add(state == null ? 0L : state.keys());
+        row.add(state == null ? 0L : state.bytes());
       }
       rows.add(row.toArray());
     }
@@ -369,6 +371,36 @@ public final class Introspection {
       columns.add(number("bytes"));
     }
     return new Result.Rows(columns, rows, snapshot.epoch());
+  }
+
+  /** What a line of the plan of a view keeps, or null. */
+  private Circuit.State state(PlanNode line, PlanCut cut, CatalogObject view) {
+    List<QueryNode> nodes = new ArrayList<>();
+    cut.steps().forEach(step -> nodes.add(definitions.steps().node(step.id())));
+    Long step = cut.numbers().get(line);
+    if (step != null) {
+      QueryNode node = definitions.steps().node(step);
+      Circuit.State all = new Circuit.State(node.stateKeys(), node.stateBytes());
+      for (PlanNode join : cut.joins().values()) { // those below it have lines of their own
+        Circuit.State below = node.state(join);
+        if (below != null) {
+          all = new Circuit.State(all.keys() - below.keys(), all.bytes() - below.bytes());
+        }
+      }
+      return all;
+    }
+    PlanNode join = cut.joins().get(line);
+    if (join == null) {
+      return null;
+    }
+    if (definitions.node(view.id()) instanceof QueryNode own) {
+      nodes.add(own);
+    }
+    return nodes.stream()
+        .map(node -> node.state(join))
+        .filter(found -> found != null)
+        .findFirst()
+        .orElse(null);
   }
 
   /** Which other views have a step, as EXPLAIN says it. */

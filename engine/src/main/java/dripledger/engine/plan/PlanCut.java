@@ -15,8 +15,10 @@ import java.util.function.LongFunction;
  * @param top what is left above the steps; reads them, and relations, as sources
  * @param steps each once, what is read before what reads it
  * @param numbers which step a node of the plan is, by identity
+ * @param joins what a join of the plan is in a step or the top, by identity
  */
-public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> numbers) {
+public record PlanCut(
+    PlanNode top, List<Step> steps, Map<PlanNode, Long> numbers, Map<PlanNode, PlanNode> joins) {
   /**
    * A step that keeps state.
    *
@@ -33,7 +35,7 @@ public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> number
   public static PlanCut of(PlanNode plan, LongFunction<PlanNode.Source> aliases) {
     Cutter cutter = new Cutter(aliases);
     PlanNode top = plan.accept(cutter);
-    return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers);
+    return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.joins);
   }
 
   /** The step that all of the plan is, or that it makes its rows of one by one; or null. */
@@ -53,6 +55,7 @@ public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> number
   private static final class Cutter implements PlanNode.Visitor<PlanNode> {
     final Map<Long, Step> steps = new LinkedHashMap<>();
     final Map<PlanNode, Long> numbers = new IdentityHashMap<>();
+    final Map<PlanNode, PlanNode> joins = new IdentityHashMap<>();
     private final LongFunction<PlanNode.Source> aliases;
 
     Cutter(LongFunction<PlanNode.Source> aliases) {
@@ -88,15 +91,18 @@ public record PlanCut(PlanNode top, List<Step> steps, Map<PlanNode, Long> number
 
     @Override
     public PlanNode join(PlanNode.Join j) {
-      return new PlanNode.Join(
-          j.left().accept(this),
-          j.right().accept(this),
-          j.kind(),
-          j.leftKeys(),
-          j.rightKeys(),
-          j.nullMatches(),
-          j.condition(),
-          j.schema());
+      PlanNode own =
+          new PlanNode.Join(
+              j.left().accept(this),
+              j.right().accept(this),
+              j.kind(),
+              j.leftKeys(),
+              j.rightKeys(),
+              j.nullMatches(),
+              j.condition(),
+              j.schema());
+      joins.put(j, own);
+      return own;
     }
 
     @Override
