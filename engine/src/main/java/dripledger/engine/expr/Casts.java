@@ -2,6 +2,7 @@ package dripledger.engine.expr;
 
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.WideDecimal;
 import java.math.BigDecimal;
 import java.math.MathContext;
 import java.math.RoundingMode;
@@ -45,6 +46,9 @@ public final class Casts {
 
   /** Microseconds of a day. */
   public static final long DAY = 86_400_000_000L;
+
+  /** Characters of a number as text, and digits before the point. */
+  private static final int MAX_NUMBER_CHARS = 1000;
 
   private Casts() {}
 
@@ -127,8 +131,18 @@ public final class Casts {
   }
 
   public static BigDecimal toDecimal(String text) {
+    String digits = text.strip();
+    if (digits.length() > MAX_NUMBER_CHARS) {
+      throw new CastException("a number of more than " + MAX_NUMBER_CHARS + " characters");
+    }
     try {
-      return new BigDecimal(text.strip());
+      BigDecimal value = new BigDecimal(digits);
+      long before = (long) value.precision() - value.scale(); // digits before the point
+      if (value.signum() != 0 && before > MAX_NUMBER_CHARS) {
+        throw new CastException(digits + " is out of range");
+      }
+      // What is that small is 0 in every column there is.
+      return before < -MAX_NUMBER_CHARS ? BigDecimal.ZERO : value;
     } catch (NumberFormatException e) {
       throw notA("number", text);
     }
@@ -149,11 +163,11 @@ public final class Casts {
 
   /** Rounds to the scale; throws if the digits do not fit. */
   public static BigDecimal fit(BigDecimal value, int precision, int scale) {
-    BigDecimal scaled = value.setScale(scale, RoundingMode.HALF_UP);
-    if (scaled.precision() > precision) {
+    try {
+      return WideDecimal.fit(value, precision, scale);
+    } catch (ArithmeticException e) {
       throw new CastException(value + " does not fit DECIMAL(" + precision + ", " + scale + ")");
     }
-    return scaled;
   }
 
   public static double toReal(double value) {

@@ -13,10 +13,31 @@ import java.util.regex.Pattern;
  * PostgreSQL answers. Text is counted in code points.
  */
 public final class TextBuiltins {
+  private static final int MAX_CHARS = 512 * 1024;
+
   private TextBuiltins() {}
 
   private static RuntimeException fail(String message) {
     return new Casts.CastException(message);
+  }
+
+  /** Whatever makes text longer says how long it would be, before it does. */
+  private static void bounded(long length, String what) {
+    if (length > MAX_CHARS) {
+      throw fail(what + " would make a value above 512 KiB");
+    }
+  }
+
+  /** {@code a || b}. */
+  public static String concat(String a, String b) {
+    bounded((long) a.length() + b.length(), "||");
+    return a.concat(b);
+  }
+
+  /** Appends to what CONCAT puts together. */
+  public static void append(StringBuilder to, String more) {
+    bounded((long) to.length() + more.length(), "CONCAT");
+    to.append(more);
   }
 
   public static String upper(String s) {
@@ -106,8 +127,8 @@ public final class TextBuiltins {
   }
 
   public static String repeat(String s, long count) {
-    if (count > 0 && (long) s.length() * count > 512 * 1024) {
-      throw fail("REPEAT would make a value above 512 KiB");
+    if (count > 0) {
+      bounded((long) s.length() * count, "REPEAT");
     }
     return count <= 0 ? "" : s.repeat((int) count);
   }
@@ -117,7 +138,17 @@ public final class TextBuiltins {
   }
 
   public static String replace(String s, String what, String with) {
-    return what.isEmpty() ? s : s.replace(what, with);
+    if (what.isEmpty()) {
+      return s;
+    }
+    if (with.length() > what.length()) {
+      long times = 0;
+      for (int at = s.indexOf(what); at >= 0; at = s.indexOf(what, at + what.length())) {
+        times++;
+      }
+      bounded(s.length() + times * (with.length() - what.length()), "REPLACE");
+    }
+    return s.replace(what, with);
   }
 
   public static String translate(String s, String from, String to) {
@@ -145,9 +176,7 @@ public final class TextBuiltins {
   }
 
   private static String pad(String s, long length, String fill, boolean left) {
-    if (length > 512 * 1024) {
-      throw fail("padding would make a value above 512 KiB");
-    }
+    bounded(length, "padding");
     long size = char_length(s);
     if (length <= size) {
       return slice(s, 0, length);
@@ -268,40 +297,12 @@ public final class TextBuiltins {
     return a.length() - b.length();
   }
 
-  /** A LIKE pattern as a regular expression; a backslash escapes unless another escape is given. */
-  public static Pattern likePattern(String like, String escape, boolean ignoreCase) {
-    StringBuilder regex = new StringBuilder();
-    int escapeChar = escape.isEmpty() ? -1 : escape.codePointAt(0);
-    StringBuilder literal = new StringBuilder();
-    for (int i = 0; i < like.length(); ) {
-      int c = like.codePointAt(i);
-      i += Character.charCount(c);
-      if (c == escapeChar) {
-        if (i >= like.length()) {
-          throw fail("a LIKE pattern must not end with its escape character");
-        }
-        c = like.codePointAt(i);
-        i += Character.charCount(c);
-        literal.appendCodePoint(c);
-      } else if (c == '%' || c == '_') {
-        if (literal.length() > 0) {
-          regex.append(Pattern.quote(literal.toString()));
-          literal.setLength(0);
-        }
-        regex.append(c == '%' ? ".*" : ".");
-      } else {
-        literal.appendCodePoint(c);
-      }
-    }
-    if (literal.length() > 0) {
-      regex.append(Pattern.quote(literal.toString()));
-    }
-    return Pattern.compile(
-        regex.toString(),
-        Pattern.DOTALL | (ignoreCase ? Pattern.CASE_INSENSITIVE | Pattern.UNICODE_CASE : 0));
+  /** A LIKE pattern; a backslash escapes unless another escape is given. */
+  public static LikePattern likePattern(String like, String escape, boolean ignoreCase) {
+    return LikePattern.of(like, escape, ignoreCase);
   }
 
-  public static boolean like(String s, Pattern pattern) {
-    return pattern.matcher(s).matches();
+  public static boolean like(String s, LikePattern pattern) {
+    return pattern.matches(s);
   }
 }

@@ -35,7 +35,7 @@ final class TextCode {
     if (operands.get(1) instanceof Expr.Constant
         && !pattern.alwaysNull()
         && (operands.size() == 2 || operands.get(2) instanceof Expr.Constant)) {
-      compiled = code.constant("java.util.regex.Pattern", compiled);
+      compiled = code.constant("dripledger.engine.expr.LikePattern", compiled);
     }
     return code.strict(
         Kind.BOOLEAN,
@@ -61,7 +61,8 @@ final class TextCode {
   Value concatenate(Expr.Call call) {
     Value a = text(expressions.write(call.operand(0)));
     Value b = text(expressions.write(call.operand(1)));
-    return code.strict(Kind.VARCHAR, List.of(a, b), a.value() + ".concat(" + b.value() + ")");
+    return code.strict(
+        Kind.VARCHAR, List.of(a, b), TEXT + "concat(" + a.value() + ", " + b.value() + ")");
   }
 
   private Value text(Value v) {
@@ -73,7 +74,7 @@ final class TextCode {
     code.line("StringBuilder %s = new StringBuilder();", v);
     for (Expr operand : call.operands()) {
       Value x = conversions.cast(expressions.write(operand), ColumnType.varchar(-1));
-      code.line("if (!%s) { %s.append(%s); }", paren(x.isNull()), v, x.value());
+      code.line("if (!%s) { " + TEXT + "append(%s, %s); }", paren(x.isNull()), v, x.value());
     }
     return new Value(Kind.VARCHAR, v + ".toString()", "false");
   }

@@ -2,7 +2,6 @@ package dripledger.engine.row;
 
 import java.math.BigDecimal;
 import java.math.BigInteger;
-import java.math.RoundingMode;
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
 
@@ -152,11 +151,7 @@ public final class RowWriter {
   /** Rounds half away from zero to the column's scale; fails if the digits do not fit. */
   public void setDecimal(int column, BigDecimal value) {
     ColumnType type = layout.schema().type(column);
-    BigDecimal scaled = value.setScale(type.scale(), RoundingMode.HALF_UP);
-    if (scaled.precision() > type.precision()) {
-      throw new ArithmeticException("value does not fit " + type.sql());
-    }
-    BigInteger unscaled = scaled.unscaledValue();
+    BigInteger unscaled = WideDecimal.fit(value, type.precision(), type.scale()).unscaledValue();
     if (layout.isVariable(column)) {
       ensure(WideDecimal.BYTES);
       WideDecimal.write(unscaled, bytes, end);

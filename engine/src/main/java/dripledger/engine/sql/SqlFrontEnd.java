@@ -83,8 +83,17 @@ public final class SqlFrontEnd {
       }
       return out;
     } catch (SqlParseException e) {
-      throw SqlErrors.parse(e, script);
+      throw e.getCause() instanceof StackOverflowError ? tooDeep() : SqlErrors.parse(e, script);
+    } catch (StackOverflowError e) {
+      throw tooDeep();
     }
+  }
+
+  private static EngineException tooDeep() {
+    return new EngineException(
+        Code.LIMIT,
+        "the statement is nested too deeply",
+        "use fewer parentheses and queries inside of each other");
   }
 
   static String textOf(SqlParserPos pos, String script) {
@@ -115,6 +124,8 @@ public final class SqlFrontEnd {
       return check.check(parsed.node);
     } catch (EngineException e) {
       throw e;
+    } catch (StackOverflowError e) {
+      throw tooDeep();
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
     }

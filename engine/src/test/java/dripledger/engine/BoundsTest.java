@@ -1,0 +1,73 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.error.EngineException;
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.Test;
+
+/** One expression cannot take the service: it answers, or is refused, without much work. */
+class BoundsTest {
+  private final TestEngine db = new TestEngine();
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  @Test
+  void hugeExponentsAreRefusedAndTinyOnesAreZero() {
+    for (String type : new String[] {"DECIMAL(10, 2)", "DECIMAL(38, 10)"}) {
+      for (String huge : new String[] {"1e16000000", "-9e999999999", "1e38"}) {
+        EngineException e = db.error("SELECT CAST('" + huge + "' AS " + type + ") AS d");
+        assertThat(e.getMessage()).as(huge).containsAnyOf("out of range", "does not fit");
+      }
+      assertThat(db.rows("SELECT CAST('1e-16000000' AS " + type + ") = 0 AS d"))
+          .containsExactly("[true]");
+    }
+    assertThat(db.error("SELECT CAST('" + "9".repeat(100_000) + "' AS DECIMAL(10, 2)) AS d"))
+        .hasMessageContaining("1000 characters");
+    assertThat(
+            db.rows(
+                "SELECT CAST('0.005' AS DECIMAL(3, 2)) AS a, CAST('-0.005' AS DECIMAL(3, 2))"
+                    + " AS b, CAST('0.0049' AS DECIMAL(3, 2)) AS c, CAST('9.994' AS DECIMAL(3, 2)) AS d"))
+        .containsExactly("[0.01, -0.01, 0.00, 9.99]");
+    assertThat(db.error("SELECT CAST('9.995' AS DECIMAL(3, 2)) AS d")).isNotNull();
+  }
+
+  @Test
+  void patternsAreMatchedWithoutGoingBackForEver() {
+    db.run("CREATE TABLE t (k INTEGER PRIMARY KEY, text VARCHAR)");
+    db.run("INSERT INTO t VALUES (1, REPEAT('a', 500000)), (2, '" + "a".repeat(100) + "b')");
+    assertThat(db.rows("SELECT k FROM t WHERE text LIKE '%a%a%a%a%a%a%a%a%b'"))
+        .containsExactly("[2]");
+  }
+
+  @Test
+  void nothingGrowsBeyondWhatARowMayHold() {
+    String half = "REPEAT('a', 400000)";
+    for (String expression :
+        new String[] {
+          "REPLACE(REPEAT('a', 524288), 'a', REPEAT('b', 2000))",
+          half + " || " + half,
+          "CONCAT(" + half + ", 1, " + half + ")",
+          "LPAD('a', 600000)"
+        }) {
+      assertThat(db.error("SELECT CHAR_LENGTH(" + expression + ") AS n"))
+          .as(expression)
+          .hasMessageContaining("512 KiB");
+    }
+    assertThat(db.rows("SELECT REPLACE('abab', 'ab', 'xyz') AS a, REPLACE('aa', 'a', '') AS b"))
+        .containsExactly("[xyzxyz, ]");
+  }
+
+  @Test
+  void deepNestingIsRefusedWithASentence() {
+    String deep = "(".repeat(20_000) + "1" + ")".repeat(20_000);
+    assertThat(db.error("SELECT " + deep + " AS x")).hasMessageContaining("nested too deeply");
+    String not = "NOT ".repeat(20_000);
+    assertThat(db.error("SELECT " + not + "TRUE AS x")).hasMessageContaining("nested too deeply");
+    assertThat(db.rows("SELECT " + "(".repeat(50) + "1" + ")".repeat(50) + " AS x"))
+        .containsExactly("[1]");
+  }
+}
