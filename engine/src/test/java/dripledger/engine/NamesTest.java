@@ -77,7 +77,7 @@ class NamesTest {
                 + name
                 + " ("
                 + name
-                + " INTEGER); INSERT INTO "
+                + " INTEGER PRIMARY KEY); INSERT INTO "
                 + name
                 + " VALUES (7)");
         assertThat(db.rows("SELECT t." + name + " FROM " + name + " AS t")).containsExactly("[7]");

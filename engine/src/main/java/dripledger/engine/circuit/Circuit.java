@@ -66,6 +66,10 @@ public final class Circuit {
       output = last.output();
       build(transform.input(), last, 0);
       operators.add(last);
+    } else if (root instanceof PlanNode.Join join) {
+      stored = null;
+      asItIs = null;
+      output = join(join, null, 0).output();
     } else {
       stored = null;
       asItIs = null;
@@ -142,6 +146,15 @@ public final class Circuit {
     return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
   }
 
+  private Join join(PlanNode.Join j, Operator next, int port) {
+    Join op = new Join(j, versions, rejects, next, port);
+    build(j.left(), op, 0);
+    build(j.right(), op, 1);
+    operators.add(op);
+    joins.put(j, op);
+    return op;
+  }
+
   private void build(PlanNode node, Operator next, int port) {
     node.accept(new Builder(next, port));
   }
@@ -188,11 +201,7 @@ public final class Circuit {
 
     @Override
     public Void join(PlanNode.Join j) {
-      Operator op = new Join(j, versions, rejects, next, port);
-      build(j.left(), op, 0);
-      build(j.right(), op, 1);
-      operators.add(op);
-      joins.put(j, op);
+      Circuit.this.join(j, next, port);
       return null;
     }
 

@@ -26,6 +26,8 @@ import java.util.function.Consumer;
  * and is not kept. A condition that fails on a pair rejects the pair.
  */
 final class Join implements Operator {
+  private static final int AHEAD = 128; // rows looked at together
+
   private final Kind kind;
   private final JoinSide[] sides;
   private final boolean[] counts; // whether a side's rows are told what they meet
@@ -43,7 +45,7 @@ final class Join implements Operator {
   private final int port;
 
   /**
-   * @param next who takes the changes
+   * @param next who takes the changes, or null if they stay in {@link #output}
    */
   Join(PlanNode.Join plan, Versions versions, Rejects rejects, Operator next, int port) {
     kind = plan.kind();
@@ -61,8 +63,20 @@ final class Join implements Operator {
         };
     sides =
         new JoinSide[] {
-          new JoinSide(left, plan.leftKeys(), plan.nullMatches(), counts[0], versions),
-          new JoinSide(right, plan.rightKeys(), plan.nullMatches(), counts[1], versions)
+          JoinSide.of(
+              left,
+              plan.leftKeys(),
+              plan.nullMatches(),
+              counts[0],
+              plan.left().appendOnly(),
+              versions),
+          JoinSide.of(
+              right,
+              plan.rightKeys(),
+              plan.nullMatches(),
+              counts[1],
+              plan.right().appendOnly(),
+              versions)
         };
     out = new Page(new RowLayout(plan.schema()));
     leftAlone = new RowWriter(left, 64);
@@ -86,6 +100,9 @@ final class Join implements Operator {
     JoinSide own = sides[fromPort];
     JoinSide other = sides[1 - fromPort];
     for (int i = 0; i < delta.size(); i++) {
+      if (i % AHEAD == 0) {
+        own.ahead(delta, i, Math.min(AHEAD, delta.size() - i), other);
+      }
       long weight = delta.weight(i);
       if (weight == 0) {
         continue;
@@ -221,8 +238,13 @@ final class Join implements Operator {
     }
   }
 
+  /** Where changes are gathered, if nobody takes them; the owner clears it. */
+  Page output() {
+    return out;
+  }
+
   private void handOn() {
-    if (!out.isEmpty()) {
+    if (next != null && !out.isEmpty()) {
       next.push(port, out);
       out.clear();
     }
@@ -240,7 +262,7 @@ final class Join implements Operator {
 
   /** Puts out all rows that are there by themselves, now that all is known. */
   private void giveAlone(int side, JoinSide own) {
-    for (int block = 0; block < own.blockLimit(); block++) {
+    for (int block = 0; block < own.limit(); block++) {
       if (own.isThere(block) && isShown(own.met(block))) {
         alone(side, own, block, own.weight(block));
         if (out.size() >= ColumnDelta.ROWS) {

@@ -60,7 +60,8 @@ final class LogRows implements KeptRelation {
     }
   }
 
-  private void append(byte[] bytes, int start, int length) {
+  /** Appends a row; answers its address. */
+  int append(byte[] bytes, int start, int length) {
     int size = length + 3 & ~3;
     int last = chunks.length - 1;
     if (ends[last] + size > chunks[last].length) {
@@ -72,6 +73,26 @@ final class LogRows implements KeptRelation {
     rows++;
     if (index.needsChanges()) {
       index.changed(chunks[last], at, last << UNITS_SHIFT | at >>> UNIT, 1);
+    }
+    return last << UNITS_SHIFT | at >>> UNIT;
+  }
+
+  /** The array a row is in, as it is now. */
+  byte[] bytes(int address) {
+    return chunks[address >>> UNITS_SHIFT];
+  }
+
+  /** Where in that array it begins. */
+  int offset(int address) {
+    return (address & UNITS_MASK) << UNIT;
+  }
+
+  /** Gives all rows as they are now, in the order they came: their bytes, place and address. */
+  void all(OrderedIndex.KeySink sink) {
+    for (int c = 0; c < chunks.length; c++) {
+      for (int at = 0; at < ends[c]; at += layout.length(chunks[c], at) + 3 & ~3) {
+        sink.key(chunks[c], at, c << UNITS_SHIFT | at >>> UNIT);
+      }
     }
   }
 

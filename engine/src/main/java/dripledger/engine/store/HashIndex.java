@@ -17,6 +17,10 @@ public final class HashIndex {
   private final KeyedStore heads; // the first block of each key, and 1
   private int[] next = new int[16]; // block + 1, or 0
   private int[] previous = new int[16];
+  private long[] hashes = new long[0];
+
+  @SuppressWarnings("UnusedVariable")
+  private long touched; // what was read only to have it near
 
   /**
    * @param keyWords of which a key is made
@@ -33,6 +37,40 @@ public final class HashIndex {
     return head == NONE || !heads.isLive(head)
         ? NONE
         : (int) heads.page(head)[heads.state(head)] - 1;
+  }
+
+  /**
+   * Looks for the first blocks of many keys at once, so that their loads wait for memory together.
+   *
+   * @param keys one after the other
+   * @param blocks given them, or {@link #NONE} where that takes more than one look
+   */
+  public void firstAhead(long[] keys, int count, int[] blocks) {
+    if (hashes.length < count) {
+      hashes = new long[count];
+    }
+    int words = heads.keyWords();
+    if (words == 1) {
+      heads.findAhead(keys, hashes, blocks, count);
+    } else {
+      for (int i = 0; i < count; i++) {
+        hashes[i] = heads.hashOf(keys, i * words);
+      }
+      heads.findAhead(keys, hashes, blocks, count, words);
+    }
+    for (int i = 0; i < count; i++) {
+      int head = blocks[i];
+      blocks[i] = head == NONE ? NONE : (int) heads.page(head)[heads.state(head)] - 1;
+    }
+  }
+
+  /** Reads what is behind blocks, so that their loads wait for memory together. */
+  public void lookAhead(int[] blocks, int count) {
+    long seen = 0;
+    for (int i = 0; i < count; i++) {
+      seen += blocks[i] < 0 ? 0 : next[blocks[i]] + previous[blocks[i]];
+    }
+    touched = seen;
   }
 
   /** The block behind one of the same key, or {@link #NONE}. */

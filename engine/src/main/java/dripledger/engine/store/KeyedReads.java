@@ -144,7 +144,7 @@ public abstract class KeyedReads {
   }
 
   /**
-   * Reads something of each block, so that their loads wait for memory together.
+   * Reads something of each block that is one, so that their loads wait for memory together.
    *
    * @return nothing of use
    */
@@ -152,6 +152,9 @@ public abstract class KeyedReads {
     long[][] all = pages;
     long seen = 0;
     for (int i = 0; i < count; i++) {
+      if (which[i] < 0) {
+        continue;
+      }
       long[] page = all[which[i] >>> PAGE_SHIFT];
       int at = header(which[i]);
       seen += (long) WORD.getOpaque(page, at) + (long) WORD.getOpaque(page, at + blockWords - 1);

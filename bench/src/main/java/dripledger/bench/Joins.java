@@ -1,0 +1,276 @@
+package dripledger.bench;
+
+import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.Epoch;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.Schema;
+import dripledger.engine.store.Versions;
+import java.util.Arrays;
+import java.util.List;
+import java.util.SplittableRandom;
+
+/**
+ * Joins kept up to date, each against a loop written by hand that does the same incrementally over
+ * primitive arrays: events with a table, and two tables that change, joined and added up.
+ */
+final class Joins {
+  private static final ColumnType NUMBER = ColumnType.of(Kind.BIGINT).notNull();
+  private static final int ROUNDS = 3;
+  private static final int AREAS = 1000;
+
+  private final int events;
+  private final int rows; // of the table that is joined with
+  private final int epochRows;
+  private long sink;
+
+  Joins(int events, int keys, int epochRows) {
+    this.events = events;
+    this.rows = keys / 4;
+    this.epochRows = epochRows;
+  }
+
+  void run() {
+    System.out.printf("%njoins: %,d changes, a table of %,d rows%n", events, rows);
+    double[] best = new double[4];
+    for (int round = 0; round < ROUNDS; round++) {
+      best[0] = Math.max(best[0], eventsByHand());
+      best[1] = Math.max(best[1], events());
+      best[2] = Math.max(best[2], changesByHand());
+      best[3] = Math.max(best[3], changes());
+    }
+    print("events with a table: hand-written loop", best[0], 0);
+    print("events with a table: published", best[1], best[0]);
+    print("two tables that change: hand-written loop", best[2], 0);
+    print("two tables that change: published", best[3], best[2]);
+    System.out.println(sink == 42 ? "" : " "); // so that nothing is left out
+  }
+
+  private static void print(String what, double rate, double base) {
+    System.out.printf(
+        "  %-44s %6.2f M changes/s%s%n",
+        what, rate / 1e6, base == 0 ? "" : String.format("   %.2f of that loop", rate / base));
+  }
+
+  private static Schema schema(String... names) {
+    return new Schema(Arrays.stream(names).map(n -> new Column(n, NUMBER)).toList());
+  }
+
+  /** Events (k, v) with a table (k, area): rows (k, v, area). */
+  private static PlanNode.Join join(boolean appendOnly) {
+    return new PlanNode.Join(
+        new PlanNode.Source(1, "events", schema("k", "v"), appendOnly, null),
+        new PlanNode.Source(2, "table", schema("k", "area"), false, List.of(0)),
+        PlanNode.Join.Kind.INNER,
+        List.of(0),
+        List.of(0),
+        List.of(false),
+        null,
+        schema("k", "v", "k0", "area"));
+  }
+
+  /** The same, counted and added up by area. */
+  private static PlanNode grouped() {
+    Schema output = schema("area", "n", "sum");
+    return new PlanNode.Aggregate(
+        join(false),
+        List.of(3),
+        List.of(
+            new AggregateCall(AggregateCall.Function.COUNT, List.of(), false, -1, output.column(1)),
+            new AggregateCall(AggregateCall.Function.SUM, List.of(1), false, -1, output.column(2))),
+        output);
+  }
+
+  private Page table(int from, int count, long weight, int shift) {
+    Page page = new Page(new RowLayout(schema("k", "area")), count);
+    for (int k = from; k < from + count; k++) {
+      add(page, k, (k + shift) % AREAS, weight);
+    }
+    return page;
+  }
+
+  private static void add(Page page, long a, long b, long weight) {
+    RowWriter writer = page.begin();
+    writer.setLong(0, a);
+    writer.setLong(1, b);
+    page.commit(weight);
+  }
+
+  // ---- events with a table: each event's row goes on as it comes; the table could change
+
+  private double eventsByHand() {
+    SplittableRandom random = new SplittableRandom(1);
+    HandWritten areas = new HandWritten();
+    for (int k = 0; k < rows; k++) {
+      areas.add(k, k % AREAS);
+    }
+    // What a change of the table must find again: the events of each key, as a list.
+    int[] first = new int[rows];
+    int[] next = new int[events];
+    long[] values = new long[events];
+    long[] out = new long[4096];
+    int at = 0;
+    long[] keys = new long[epochRows];
+    double nanos = 0;
+    for (int e = 0; e < events; ) {
+      for (int i = 0; i < epochRows; i++) {
+        keys[i] = random.nextInt(rows);
+      }
+      long began = System.nanoTime();
+      for (int i = 0; i < epochRows && e < events; i++, e++) {
+        long key = keys[i];
+        next[e] = first[(int) key];
+        first[(int) key] = e + 1;
+        values[e] = i;
+        if (at + 3 > out.length) {
+          sink += out[at - 1];
+          at = 0;
+        }
+        out[at++] = key;
+        out[at++] = i;
+        out[at++] = areas.sum(key);
+      }
+      nanos += System.nanoTime() - began;
+    }
+    sink += next[events - 1] + values[0] + out[0];
+    return events / (nanos / 1e9);
+  }
+
+  private double events() {
+    SplittableRandom random = new SplittableRandom(1);
+    Versions versions = Versions.ofGraph();
+    Circuit circuit = new Circuit(join(true));
+    circuit.join(versions);
+    circuit.feed(2, table(0, rows, 1, 0));
+    circuit.flush(Epoch.OUTSIDE);
+    versions.publish();
+    Page page = new Page(new RowLayout(schema("k", "v")), epochRows);
+    double nanos = 0;
+    for (int e = 0; e < events; e += epochRows) {
+      page.clear();
+      for (int i = 0; i < Math.min(epochRows, events - e); i++) {
+        add(page, random.nextInt(rows), i, 1);
+      }
+      long began = System.nanoTime();
+      circuit.feed(1, page);
+      sink += circuit.flush(Epoch.OUTSIDE).size();
+      circuit.clearOutput();
+      versions.publish();
+      nanos += System.nanoTime() - began;
+    }
+    return events / (nanos / 1e9);
+  }
+
+  // ---- two tables that change, joined and added up by area
+
+  /** Both sides change: rows of the left get another value, rows of the right another area. */
+  private double changesByHand() {
+    SplittableRandom random = new SplittableRandom(2);
+    int left = 4 * rows;
+    long[] value = new long[left]; // of left row i, whose key is i % rows
+    long[] area = new long[rows];
+    long[] counts = new long[AREAS];
+    long[] sums = new long[AREAS];
+    for (int k = 0; k < rows; k++) {
+      area[k] = k % AREAS;
+    }
+    for (int i = 0; i < left; i++) {
+      value[i] = i % 100;
+      counts[(int) area[i % rows]]++;
+      sums[(int) area[i % rows]] += value[i];
+    }
+    int[] which = new int[epochRows];
+    double nanos = 0;
+    long done = 0;
+    while (done < events) {
+      for (int i = 0; i < epochRows; i++) {
+        which[i] = random.nextInt(left);
+      }
+      long began = System.nanoTime();
+      for (int i = 0; i < epochRows; i++) {
+        int row = which[i];
+        int k = row % rows;
+        if (i % 5 != 0) {
+          sums[(int) area[k]] -= value[row];
+          value[row] = i % 100;
+          sums[(int) area[k]] += value[row];
+        } else {
+          long to = (area[k] + 1) % AREAS;
+          for (int l = k; l < left; l += rows) {
+            counts[(int) area[k]]--;
+            sums[(int) area[k]] -= value[l];
+            counts[(int) to]++;
+            sums[(int) to] += value[l];
+          }
+          area[k] = to;
+        }
+      }
+      nanos += System.nanoTime() - began;
+      done += epochRows;
+    }
+    sink += sums[0] + counts[1];
+    return done / (nanos / 1e9);
+  }
+
+  private double changes() {
+    SplittableRandom random = new SplittableRandom(2);
+    int left = 4 * rows;
+    long[] value = new long[left];
+    long[] area = new long[rows];
+    Versions versions = Versions.ofGraph();
+    Circuit circuit = new Circuit(grouped());
+    circuit.join(versions);
+    circuit.rowsWanted(false);
+    circuit.feed(2, table(0, rows, 1, 0));
+    // A left row is (key, value · left + row): the row's number makes it one of its own.
+    Page page = new Page(new RowLayout(schema("k", "v")), 2 * epochRows);
+    for (int k = 0; k < rows; k++) {
+      area[k] = k % AREAS;
+    }
+    for (int i = 0; i < left; i++) {
+      value[i] = i % 100;
+      add(page, i % rows, value[i] * left + i, 1);
+      if (page.size() >= epochRows || i == left - 1) {
+        circuit.feed(1, page);
+        circuit.flush(Epoch.OUTSIDE);
+        versions.publish();
+        page.clear();
+      }
+    }
+    Page other = new Page(new RowLayout(schema("k", "area")), epochRows);
+    double nanos = 0;
+    long done = 0;
+    while (done < events) {
+      page.clear();
+      other.clear();
+      for (int i = 0; i < epochRows; i++) {
+        int row = random.nextInt(left);
+        int k = row % rows;
+        if (i % 5 != 0) {
+          add(page, k, value[row] * left + row, -1);
+          value[row] = i % 100;
+          add(page, k, value[row] * left + row, 1);
+        } else {
+          add(other, k, area[k], -1);
+          area[k] = (area[k] + 1) % AREAS;
+          add(other, k, area[k], 1);
+        }
+      }
+      long began = System.nanoTime();
+      circuit.feed(1, page);
+      circuit.feed(2, other);
+      circuit.flush(Epoch.OUTSIDE);
+      versions.publish();
+      nanos += System.nanoTime() - began;
+      done += epochRows;
+    }
+    sink += circuit.version(versions.published()).count();
+    return done / (nanos / 1e9);
+  }
+}

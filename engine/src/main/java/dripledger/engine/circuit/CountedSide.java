@@ -1,0 +1,202 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.StateChunks;
+import dripledger.engine.store.KeyedStore;
+import dripledger.engine.store.Versions;
+import java.util.List;
+
+/**
+ * A side whose rows come and go. A row is the key of its block, which is its number; its state is
+ * how many times it is there and, if the join asks for it, how many rows of the other input it has
+ * met.
+ */
+final class CountedSide extends JoinSide implements SavedStore.Form {
+  private static final int WEIGHT = 0;
+  private static final int MATCHES = 1;
+
+  private final boolean counts;
+  private final GroupKeys rows;
+  private final KeyedStore store;
+  private final SavedStore saved;
+  private final long[] rowWords;
+  private int[] aheadBlocks = new int[0];
+  private long[] aheadHashes;
+  private long[] aheadRows;
+
+  @SuppressWarnings("UnusedVariable")
+  private long touched; // what was read only to have it near
+
+  CountedSide(
+      RowLayout layout,
+      List<Integer> columns,
+      List<Boolean> nullMatches,
+      boolean counts,
+      Versions versions) {
+    super(layout, columns, nullMatches);
+    this.counts = counts;
+    rows = new GroupKeys(layout, all(layout.columns()));
+    store = new KeyedStore(versions, rows.words(), counts ? 2 : 1, 64);
+    store.onRelease(rows::release);
+    saved = new SavedStore(store, rows, versions, this);
+    rowWords = new long[rows.words()];
+  }
+
+  @Override
+  void rowsAhead(Page delta, int from, int count) {
+    int size = rows.words();
+    if (aheadBlocks.length < count) {
+      aheadBlocks = new int[count];
+      aheadHashes = new long[count];
+      aheadRows = new long[count * size];
+    }
+    for (int i = 0; i < count; i++) {
+      rows.encodeKnown(delta.bytes(), delta.start(from + i), aheadRows, i * size);
+      aheadHashes[i] = store.hashOf(aheadRows, i * size);
+    }
+    store.findAhead(aheadRows, aheadHashes, aheadBlocks, count, size);
+  }
+
+  @Override
+  void lookAhead(int[] numbers, int count) {
+    touched = store.lookAhead(numbers, count);
+  }
+
+  @Override
+  long weight(int block) {
+    return store.page(block)[store.state(block) + WEIGHT];
+  }
+
+  @Override
+  void write(int block, RowWriter out, int firstColumn) {
+    rows.write(store.page(block), store.header(block) + 1, out, firstColumn);
+  }
+
+  @Override
+  long met(int block) {
+    return store.page(block)[store.state(block) + MATCHES];
+  }
+
+  @Override
+  boolean isThere(int block) {
+    return store.isLive(block);
+  }
+
+  @Override
+  int limit() {
+    return store.ownLimit();
+  }
+
+  @Override
+  long meet(int block, long more) {
+    store.change(block);
+    long[] page = store.page(block);
+    int at = store.state(block) + MATCHES;
+    long before = page[at];
+    page[at] = before + more;
+    return before;
+  }
+
+  @Override
+  void add(byte[] bytes, int row, long weight, long matches) {
+    rows.encode(bytes, row, rowWords, 0);
+    long hash = store.hashOf(rowWords, 0);
+    int block = store.find(hash, rowWords, 0);
+    boolean there = block != KeyedStore.NONE && store.isLive(block);
+    if (!there) {
+      block = store.changeOrInsert(hash, rowWords, 0);
+      encodeOwn();
+      index.add(own, block);
+    } else {
+      store.change(block);
+    }
+    long[] page = store.page(block);
+    int at = store.state(block);
+    page[at + WEIGHT] += weight;
+    if (counts) {
+      page[at + MATCHES] = matches;
+    }
+    if (page[at + WEIGHT] == 0) {
+      encodeOwn();
+      index.remove(own, block);
+      store.remove(block);
+    }
+  }
+
+  @Override
+  void join(Versions graph) {
+    store.join(graph);
+    saved.join(graph);
+  }
+
+  @Override
+  void close() {
+    store.close();
+  }
+
+  // ---- checkpoints
+
+  @Override
+  Durable durable() {
+    return saved;
+  }
+
+  @Override
+  public long save(long[] block, StateChunks.Writer out) {
+    if (counts) {
+      byte[] met = new byte[8]; // any thread
+      Bytes.putLong(met, 0, block[rows.words() + MATCHES]);
+      out.put(met, 0, 8);
+    }
+    return block[rows.words() + WEIGHT];
+  }
+
+  @Override
+  public void restore(long[] key, byte[] bytes, int value, int length, long weight) {
+    long hash = store.hashOf(key, 0);
+    if (weight != 0) {
+      int block = store.changeOrInsert(hash, key, 0);
+      long[] page = store.page(block);
+      page[store.state(block) + WEIGHT] = weight;
+      if (counts) {
+        page[store.state(block) + MATCHES] = Bytes.getLong(bytes, value);
+      }
+      return;
+    }
+    int block = store.find(hash, key, 0);
+    if (block != KeyedStore.NONE && store.isLive(block)) {
+      store.remove(block);
+    }
+  }
+
+  @Override
+  void restored() {
+    RowWriter row = new RowWriter(layout, 256);
+    for (int block = 0; block < store.ownLimit(); block++) {
+      if (store.isLive(block)) {
+        row.truncate(0);
+        row.begin();
+        write(block, row, 0);
+        row.finish();
+        at(row.bytes(), row.start());
+        encodeOwn();
+        index.add(own, block);
+      }
+    }
+    index.tidy();
+  }
+
+  @Override
+  long heapBytes() {
+    return super.heapBytes() + store.heapBytes() + rows.heapBytes();
+  }
+
+  @Override
+  long size() {
+    return store.size();
+  }
+}
