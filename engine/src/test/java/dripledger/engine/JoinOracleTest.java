@@ -3,15 +3,11 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.demo.PostgresCluster;
-import dripledger.engine.query.Result;
-import java.math.BigDecimal;
 import java.sql.Connection;
 import java.sql.DriverManager;
-import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.util.ArrayList;
-import java.util.Collections;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
@@ -210,12 +206,12 @@ class JoinOracleTest {
         }
         for (int i = 0; i < queries.size(); i += epoch < EPOCHS / 3 ? 2 : 1) {
           String query = queries.get(i).getValue();
-          List<String> expected = theirs(oracle, query);
-          assertThat(ours(db, "SELECT * FROM v_" + queries.get(i).getKey()))
+          List<String> expected = Answers.theirs(oracle, query);
+          assertThat(Answers.ours(db, "SELECT * FROM v_" + queries.get(i).getKey()))
               .as("seed %d, epoch %d, view %s", seed, epoch, query)
               .isEqualTo(expected);
           if (epoch % 10 == 9) {
-            assertThat(ours(db, query))
+            assertThat(Answers.ours(db, query))
                 .as("seed %d, epoch %d, asked once: %s", seed, epoch, query)
                 .isEqualTo(expected);
           }
@@ -293,41 +289,5 @@ class JoinOracleTest {
 
   private static String number(Random random) {
     return random.nextInt(6) == 0 ? "NULL" : "" + random.nextInt(10);
-  }
-
-  private static List<String> ours(TestEngine db, String sql) {
-    List<String> rows = new ArrayList<>();
-    for (Object[] row : ((Result.Rows) db.run(sql)).rows()) {
-      rows.add(text(row));
-    }
-    Collections.sort(rows);
-    return rows;
-  }
-
-  private static List<String> theirs(Statement oracle, String sql) throws SQLException {
-    List<String> rows = new ArrayList<>();
-    try (ResultSet result = oracle.executeQuery(sql)) {
-      int n = result.getMetaData().getColumnCount();
-      while (result.next()) {
-        Object[] row = new Object[n];
-        for (int i = 0; i < n; i++) {
-          row[i] = result.getObject(i + 1);
-        }
-        rows.add(text(row));
-      }
-    }
-    Collections.sort(rows);
-    return rows;
-  }
-
-  private static String text(Object[] row) {
-    List<String> out = new ArrayList<>();
-    for (Object value : row) {
-      out.add(
-          value instanceof BigDecimal d
-              ? d.stripTrailingZeros().toPlainString()
-              : String.valueOf(value));
-    }
-    return String.join(" | ", out);
   }
 }
