@@ -199,13 +199,8 @@ final class StatementCheck {
     }
     String query = SqlFrontEnd.textOf(s.query().getParserPosition(), script);
     Command.QueryPlan plan = query(s.query(), null, true);
-    Schema columns = new Schema(plan.columns());
-    if (s.columns() != null) {
-      throw SyntaxRewriter.unsupported(
-          "a column list before AS",
-          s.columns().get(0).getParserPosition(),
-          "name the columns in the SELECT with AS");
-    }
+    Schema columns =
+        new Schema(s.columns() == null ? plan.columns() : named(s.columns(), plan.columns()));
     Set<String> names = new LinkedHashSet<>();
     for (Column c : columns.columns()) {
       if (c.name().equals(OutputNames.NONE)) {
@@ -246,6 +241,21 @@ final class StatementCheck {
         key,
         proven,
         Set.copyOf(used));
+  }
+
+  /** The columns by the names before AS, of which there may be fewer. */
+  private static List<Column> named(List<SqlIdentifier> names, List<Column> columns) {
+    if (names.size() > columns.size()) {
+      throw SqlErrors.invalid(
+          names.get(columns.size()),
+          names.size() + " names for " + columns.size() + " columns",
+          "leave out those that are too many");
+    }
+    List<Column> named = new ArrayList<>(columns);
+    for (int i = 0; i < names.size(); i++) {
+      named.set(i, new Column(names.get(i).getSimple(), columns.get(i).type()));
+    }
+    return named;
   }
 
   private void refuseFigures(SqlNode query) {
