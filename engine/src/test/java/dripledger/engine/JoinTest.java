@@ -140,6 +140,12 @@ class JoinTest {
     e = db.error("SELECT gate FROM scan JOIN gate ON TRUE");
     assertThat(e.getMessage()).contains("gate");
     assertThat(e.line()).isEqualTo(1);
+    e = db.error("SELECT parcel, (SELECT hall FROM gate) AS hall FROM parcel");
+    assertThat(e.getMessage()).contains("may answer more than one row");
+    assertThat(e.hint()).contains("MAX");
+    assertThat(
+            db.rows("SELECT parcel, (SELECT hall FROM gate WHERE gate = 'G1') AS hall FROM parcel"))
+        .hasSize(2);
     assertThat(db.error("SELECT 1 FROM scan JOIN nothing ON TRUE").hint()).isNotNull();
   }
 }

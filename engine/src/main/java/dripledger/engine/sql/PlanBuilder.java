@@ -187,6 +187,11 @@ final class PlanBuilder {
             case MAX -> AggregateCall.Function.MAX;
             case ARG_MAX -> AggregateCall.Function.ARG_MAX;
             case ARG_MIN -> AggregateCall.Function.ARG_MIN;
+            case SINGLE_VALUE ->
+                throw new EngineException(
+                    EngineException.Code.NOT_SUPPORTED,
+                    "not supported yet: a query in an expression that may answer more than one row",
+                    "make it one row: ask by the whole key, or for MAX or MIN of the column");
             default -> throw unsupported("aggregate function " + call.getAggregation().getName());
           };
       calls.add(
