@@ -5,6 +5,7 @@ import { tags } from '@lezer/highlight';
 
 const KEYWORDS =
   'select from where group by having order limit offset distinct union all as and or not in is null ' +
+  'join inner outer full cross natural using intersect except any ' +
   'between like ilike case when then else end cast create replace stream table view materialized if ' +
   'exists drop cascade insert into values update set delete begin commit rollback follow explain analyze ' +
   'describe show streams tables views primary key event time lateness interval meta with filter asc desc ' +
