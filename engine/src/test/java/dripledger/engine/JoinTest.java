@@ -88,6 +88,23 @@ class JoinTest {
   }
 
   @Test
+  void changesMayAskOtherTables() {
+    db.run(
+        "CREATE TABLE placed (parcel INTEGER PRIMARY KEY, hall VARCHAR);"
+            + "INSERT INTO placed SELECT s.parcel, g.hall FROM scan AS s JOIN gate AS g ON s.gate ="
+            + " g.gate;"
+            + "UPDATE parcel SET note = (SELECT MAX(hall) FROM gate) WHERE parcel IN (SELECT parcel FROM"
+            + " placed)");
+    assertThat(db.rows("SELECT * FROM placed")).containsExactly("[1, North]");
+    assertThat(db.rows("SELECT parcel, note FROM parcel ORDER BY parcel"))
+        .containsExactly("[1, South]", "[2, b]");
+    db.run(
+        "BEGIN; DELETE FROM gate WHERE gate = 'G2';"
+            + "DELETE FROM parcel WHERE NOT EXISTS (SELECT 1 FROM gate WHERE hall = note); COMMIT");
+    assertThat(db.rows("SELECT parcel FROM parcel")).as("South went with its gate").isEmpty();
+  }
+
+  @Test
   void explainAnalyzeTellsHowMuchAJoinKeeps() {
     db.run(
         "CREATE MATERIALIZED VIEW halls AS SELECT g.hall, COUNT(*) AS n FROM scan AS s JOIN gate AS g"
