@@ -142,15 +142,7 @@ final class Join implements Operator {
       try {
         out.commit(weight * times);
       } catch (RowWriter.RowTooLargeException e) {
-        leftAlone.truncate(0);
-        leftAlone.begin();
-        if (fromPort == 0) {
-          copy(leftAlone, own.layout(), bytes, row, 0);
-        } else {
-          other.write(block, leftAlone, 0);
-        }
-        leftAlone.finish();
-        rejects.add(tooLarge, leftAlone.bytes(), 0, weight * times, e);
+        rejectTooLarge(fromPort, own, bytes, row, other, block, weight * times, e);
       }
     }
     if (counts[1 - fromPort]) {
@@ -166,6 +158,27 @@ final class Join implements Operator {
   private void alone(int side, JoinSide own, int block, long weight) {
     aloneFrom(out.begin(), side, w -> own.write(block, w, firstColumn(side)));
     out.commit(weight);
+  }
+
+  /** A pair is known by its left row if it is too large to be kept. */
+  private void rejectTooLarge(
+      int fromPort,
+      JoinSide own,
+      byte[] bytes,
+      int row,
+      JoinSide other,
+      int block,
+      long weight,
+      RowWriter.RowTooLargeException e) {
+    leftAlone.truncate(0);
+    leftAlone.begin();
+    if (fromPort == 0) {
+      copy(leftAlone, own.layout(), bytes, row, 0);
+    } else {
+      other.write(block, leftAlone, 0);
+    }
+    leftAlone.finish();
+    rejects.add(tooLarge, leftAlone.bytes(), 0, weight, e);
   }
 
   /** Whether a row that has met so many is there by itself. */
@@ -227,11 +240,15 @@ final class Join implements Operator {
       int fromPort, JoinSide own, byte[] bytes, int row, JoinSide other, int block, long weight) {
     pair.clear();
     both(pair.begin(), fromPort, own, bytes, row, other, block);
-    pair.commit(1);
     blank.truncate(0);
     blank.begin();
     try {
+      pair.commit(1);
       return condition.run(pair.bytes(), pair.start(0), blank);
+    } catch (RowWriter.RowTooLargeException e) {
+      long times = weight * other.weight(block);
+      rejectTooLarge(fromPort, own, bytes, row, other, block, times, e);
+      return false;
     } catch (RuntimeException e) {
       rejects.add(place, pair.bytes(), pair.start(0), weight * other.weight(block), e);
       return false;

@@ -9,6 +9,7 @@
  * UNION ALL               d(R + S) = dR + dS                     no state
  * GROUP BY                for each group g touched by dR:
  *                         −old(g) + new(g)                       one entry a group
+ * join                    d(L ⋈ R) = dL ⋈ R + (L + dL) ⋈ dR      the rows of both
  * </pre>
  *
  * <p>The graph's nodes are {@link dripledger.engine.circuit.LiveNode}s: an {@link
