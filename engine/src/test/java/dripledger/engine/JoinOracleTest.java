@@ -98,6 +98,15 @@ class JoinOracleTest {
             + " JOIN (SELECT service, COUNT(*) AS n FROM surcharge GROUP BY service) AS b ON a.n = b.n"
             + " GROUP BY a.n");
     q.put(
+        "full_join_of_groups",
+        "SELECT a.gate, a.n, b.gate AS other, b.grams FROM (SELECT gate, COUNT(*) AS n FROM parcel"
+            + " GROUP BY gate) AS a FULL JOIN (SELECT gate, SUM(grams) AS grams FROM scan GROUP BY gate)"
+            + " AS b ON a.gate = b.gate");
+    q.put(
+        "full_join_of_single_rows",
+        "SELECT a.n, b.n AS other FROM (SELECT COUNT(*) AS n FROM parcel) AS a FULL JOIN (SELECT"
+            + " COUNT(*) AS n FROM scan) AS b ON a.n = b.n");
+    q.put(
         "in_query",
         "SELECT parcel FROM parcel WHERE gate IN (SELECT gate FROM gate WHERE capacity > 3)");
     q.put(

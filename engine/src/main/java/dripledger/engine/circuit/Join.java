@@ -18,9 +18,8 @@ import java.util.function.Consumer;
  * the other has put in so far.
  *
  * <p>Outer joins: a row of the outer side counts the rows of the other side it has met. It is there
- * with NULLs while that count is 0: d(l, NULL) = [met(l) = 0] after − [met(l) = 0] before. Semi and
- * anti joins give the row itself, while the count is not 0 or is. Weights may be below zero in
- * between: what is put out adds up all the same.
+ * with NULLs while that count is 0: d(l, NULL) = [met(l) = 0] after − [met(l) = 0] before. Weights
+ * may be below zero in between: what is put out adds up all the same.
  *
  * <p>State: the rows of both inputs, see {@link JoinSide}. A row whose key is NULL meets nothing
  * and is not kept. A condition that fails on a pair rejects the pair.
@@ -28,7 +27,6 @@ import java.util.function.Consumer;
 final class Join implements Operator {
   private static final int AHEAD = 128; // rows looked at together
 
-  private final Kind kind;
   private final JoinSide[] sides;
   private final boolean[] counts; // whether a side's rows are told what they meet
   private final RowProgram condition; // or null
@@ -48,7 +46,7 @@ final class Join implements Operator {
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   Join(PlanNode.Join plan, Versions versions, Rejects rejects, Operator next, int port) {
-    kind = plan.kind();
+    Kind kind = plan.kind();
     once = versions.isOnce();
     this.rejects = rejects;
     this.next = next;
@@ -58,8 +56,7 @@ final class Join implements Operator {
     leftColumns = left.columns();
     counts =
         new boolean[] {
-          kind == Kind.LEFT || kind == Kind.FULL || kind.isHalf(),
-          kind == Kind.RIGHT || kind == Kind.FULL
+          kind == Kind.LEFT || kind == Kind.FULL, kind == Kind.RIGHT || kind == Kind.FULL
         };
     sides =
         new JoinSide[] {
@@ -119,7 +116,7 @@ final class Join implements Operator {
           }
         }
       }
-      if (counts[fromPort] && isShown(met) && !(canMatch && once)) {
+      if (counts[fromPort] && met == 0 && !(canMatch && once)) {
         alone(fromPort, own, bytes, row, weight);
       }
       if (canMatch) {
@@ -136,19 +133,17 @@ final class Join implements Operator {
   private void meets(
       int fromPort, JoinSide own, byte[] bytes, int row, long weight, JoinSide other, int block) {
     long times = other.weight(block);
-    if (!kind.isHalf()) {
-      RowWriter writer = out.begin();
-      both(writer, fromPort, own, bytes, row, other, block);
-      try {
-        out.commit(weight * times);
-      } catch (RowWriter.RowTooLargeException e) {
-        rejectTooLarge(fromPort, own, bytes, row, other, block, weight * times, e);
-      }
+    RowWriter writer = out.begin();
+    both(writer, fromPort, own, bytes, row, other, block);
+    try {
+      out.commit(weight * times);
+    } catch (RowWriter.RowTooLargeException e) {
+      rejectTooLarge(fromPort, own, bytes, row, other, block, weight * times, e);
     }
     if (counts[1 - fromPort]) {
       long before = other.meet(block, weight);
-      boolean was = isShown(before);
-      boolean is = isShown(before + weight);
+      boolean was = before == 0;
+      boolean is = before + weight == 0;
       if (was != is && !once) {
         alone(1 - fromPort, other, block, is ? times : -times);
       }
@@ -179,11 +174,6 @@ final class Join implements Operator {
     }
     leftAlone.finish();
     rejects.add(tooLarge, leftAlone.bytes(), 0, weight, e);
-  }
-
-  /** Whether a row that has met so many is there by itself. */
-  private boolean isShown(long met) {
-    return kind == Kind.SEMI ? met != 0 : met == 0;
   }
 
   private int firstColumn(int side) {
@@ -280,7 +270,7 @@ final class Join implements Operator {
   /** Puts out all rows that are there by themselves, now that all is known. */
   private void giveAlone(int side, JoinSide own) {
     for (int block = 0; block < own.limit(); block++) {
-      if (own.isThere(block) && isShown(own.met(block))) {
+      if (own.isThere(block) && own.met(block) == 0) {
         alone(side, own, block, own.weight(block));
         if (out.size() >= ColumnDelta.ROWS) {
           handOn();

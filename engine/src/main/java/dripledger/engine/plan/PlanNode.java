@@ -161,7 +161,6 @@ public sealed interface PlanNode {
    * @param leftKeys columns of the left input, each to be equal to that of the right
    * @param nullMatches for each of them whether NULL equals NULL
    * @param condition on the columns of both, left then right; or null for none
-   * @param schema of both; of the left one alone for half a join
    */
   record Join(
       PlanNode left,
@@ -179,21 +178,12 @@ public sealed interface PlanNode {
       nullMatches = List.copyOf(nullMatches);
     }
 
-    /** Which rows are there without a partner, and whether pairs are. */
+    /** Which rows are there without a partner too. */
     public enum Kind {
       INNER,
       LEFT,
       RIGHT,
-      FULL,
-      /** Rows of the left input that have a partner. */
-      SEMI,
-      /** Rows of the left input that have none. */
-      ANTI;
-
-      /** Whether only rows of the left input are put out. */
-      public boolean isHalf() {
-        return this == SEMI || this == ANTI;
-      }
+      FULL
     }
 
     /** The columns of both inputs. */
@@ -215,23 +205,19 @@ public sealed interface PlanNode {
 
     @Override
     public boolean appendOnly() {
-      return (kind == Kind.INNER || kind == Kind.SEMI) && left.appendOnly() && right.appendOnly();
+      return kind == Kind.INNER && left.appendOnly() && right.appendOnly();
     }
 
     @Override
     public List<Integer> key() {
       List<Integer> leftKey = left.key();
-      if (kind.isHalf() || leftKey == null) {
-        return leftKey;
-      }
       List<Integer> rightKey = right.key();
-      boolean oneRight = rightKey != null && rightKeys.containsAll(rightKey);
-      boolean rightStays = kind == Kind.RIGHT || kind == Kind.FULL;
-      if (oneRight && !rightStays) {
-        return leftKey; // a left row meets one row at most
-      }
-      if (rightKey == null) {
+      // Of a full join a row of either side may be alone, both with keys that are NULL.
+      if (leftKey == null || rightKey == null || kind == Kind.FULL) {
         return null;
+      }
+      if (kind != Kind.RIGHT && rightKeys.containsAll(rightKey)) {
+        return leftKey; // a left row meets one row at most
       }
       List<Integer> key = new ArrayList<>(leftKey);
       rightKey.forEach(column -> key.add(left.schema().size() + column));

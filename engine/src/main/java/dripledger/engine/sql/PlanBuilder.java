@@ -226,8 +226,6 @@ final class PlanBuilder {
           case LEFT -> PlanNode.Join.Kind.LEFT;
           case RIGHT -> PlanNode.Join.Kind.RIGHT;
           case FULL -> PlanNode.Join.Kind.FULL;
-          case SEMI -> PlanNode.Join.Kind.SEMI;
-          case ANTI -> PlanNode.Join.Kind.ANTI;
           default -> throw unsupported("this form of join");
         };
     List<Integer> leftKeys = new ArrayList<>();
