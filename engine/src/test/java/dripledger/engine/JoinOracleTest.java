@@ -1,12 +1,6 @@
 package dripledger.engine;
 
-import static org.assertj.core.api.Assertions.assertThat;
-
 import dripledger.demo.PostgresCluster;
-import java.sql.Connection;
-import java.sql.DriverManager;
-import java.sql.SQLException;
-import java.sql.Statement;
 import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -23,7 +17,6 @@ import org.junit.jupiter.params.provider.ValueSource;
  * and so does the query asked once. Values are few, so that rows meet, and often NULL.
  */
 class JoinOracleTest {
-  private static final int EPOCHS = 40;
   private static final String TABLES =
       """
       CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR, service VARCHAR, grams INTEGER);
@@ -184,57 +177,19 @@ class JoinOracleTest {
   @ParameterizedTest
   @ValueSource(longs = {1, 2, 3})
   void everyViewEqualsPostgresAtEveryEpoch(long seed) throws Exception {
-    Random random = new Random(seed);
-    String database = "joins" + seed;
-    try (Connection admin = connect("postgres");
-        Statement s = admin.createStatement()) {
-      s.execute("CREATE DATABASE " + database + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
-    }
-    List<Map.Entry<String, String>> queries = new ArrayList<>(queries().entrySet());
-    try (TestEngine db = new TestEngine();
-        Connection pg = connect(database);
-        Statement oracle = pg.createStatement()) {
-      db.run(TABLES);
-      oracle.execute(TABLES);
-      db.run("CREATE STREAM scan (parcel INTEGER, gate VARCHAR, grams INTEGER)");
-      oracle.execute("CREATE TABLE scan (parcel INTEGER, gate VARCHAR, grams INTEGER)");
-      for (int epoch = 0; epoch < EPOCHS; epoch++) {
-        // Half of the views are there from the start, half are filled from what is there later.
-        for (int i = 0; i < queries.size(); i++) {
-          if (epoch == i % 2 * EPOCHS / 3) {
-            String name = queries.get(i).getKey();
-            db.run("CREATE MATERIALIZED VIEW v_" + name + " AS " + queries.get(i).getValue());
-          }
-        }
-        change(random, db, oracle);
-        if (random.nextInt(4) == 0) {
-          db.checkpoint();
-        }
-        if (random.nextInt(8) == 0) {
-          db.crash();
-        }
-        for (int i = 0; i < queries.size(); i += epoch < EPOCHS / 3 ? 2 : 1) {
-          String query = queries.get(i).getValue();
-          List<String> expected = Answers.theirs(oracle, query);
-          assertThat(Answers.ours(db, "SELECT * FROM v_" + queries.get(i).getKey()))
-              .as("seed %d, epoch %d, view %s", seed, epoch, query)
-              .isEqualTo(expected);
-          if (epoch % 10 == 9) {
-            assertThat(Answers.ours(db, query))
-                .as("seed %d, epoch %d, asked once: %s", seed, epoch, query)
-                .isEqualTo(expected);
-          }
-        }
-      }
-    }
+    List<OracleRun.Query> queries = new ArrayList<>();
+    queries().forEach((name, sql) -> queries.add(OracleRun.Query.of(name, sql)));
+    new OracleRun(
+            cluster,
+            TABLES,
+            "scan (parcel INTEGER, gate VARCHAR, grams INTEGER)",
+            queries,
+            JoinOracleTest::changes)
+        .run("joins" + seed, seed);
   }
 
-  private static Connection connect(String database) throws SQLException {
-    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
-  }
-
-  /** One epoch's changes, as the same statements on both sides. */
-  private static void change(Random random, TestEngine db, Statement oracle) throws SQLException {
+  /** One epoch's changes. */
+  private static List<String> changes(Random random) {
     List<String> statements = new ArrayList<>();
     for (int i = 0; i <= random.nextInt(5); i++) {
       int k = random.nextInt(24);
@@ -285,10 +240,7 @@ class JoinOracleTest {
                     : "DELETE FROM gate WHERE capacity = " + random.nextInt(9));
       }
     }
-    db.run("BEGIN; " + String.join("; ", statements) + "; COMMIT");
-    for (String statement : statements) {
-      oracle.execute(statement);
-    }
+    return statements;
   }
 
   private static String text(Random random, String prefix, int values) {

@@ -28,7 +28,7 @@ public final class Circuit {
   private final Rejects rejects = new Rejects();
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
-  private final Map<PlanNode, Operator> joins = new HashMap<>();
+  private final Map<PlanNode, Operator> keeping = new HashMap<>();
   private final PlanNode root;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
@@ -70,6 +70,10 @@ public final class Circuit {
       stored = null;
       asItIs = null;
       output = join(join, null, 0).output();
+    } else if (root instanceof PlanNode.Window window) {
+      stored = null;
+      asItIs = null;
+      output = window(window, null, 0).output();
     } else {
       stored = null;
       asItIs = null;
@@ -146,12 +150,20 @@ public final class Circuit {
     return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
   }
 
+  private Window window(PlanNode.Window w, Operator next, int port) {
+    Window op = new Window(w, versions, rejects, next, port);
+    build(w.input(), op, 0);
+    operators.add(op);
+    keeping.put(w, op);
+    return op;
+  }
+
   private Join join(PlanNode.Join j, Operator next, int port) {
     Join op = new Join(j, versions, rejects, next, port);
     build(j.left(), op, 0);
     build(j.right(), op, 1);
     operators.add(op);
-    joins.put(j, op);
+    keeping.put(j, op);
     return op;
   }
 
@@ -210,6 +222,12 @@ public final class Circuit {
       Operator op = new Repeat(r, next, port);
       build(r.input(), op, 0);
       operators.add(op);
+      return null;
+    }
+
+    @Override
+    public Void window(PlanNode.Window w) {
+      Circuit.this.window(w, next, port);
       return null;
     }
 
@@ -337,9 +355,9 @@ public final class Circuit {
     return rejects;
   }
 
-  /** What a join keeps: rows and bytes; null if it is not here. */
-  State state(PlanNode join) {
-    Operator op = joins.get(join);
+  /** What a node that keeps rows inside keeps of them; null if it is not here. */
+  State state(PlanNode node) {
+    Operator op = keeping.get(node);
     return op == null ? null : new State(op.stateKeys(), op.stateBytes());
   }
 

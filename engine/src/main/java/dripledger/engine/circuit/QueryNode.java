@@ -131,9 +131,9 @@ public final class QueryNode extends LiveNode {
     return stateBytes;
   }
 
-  /** What one of its joins keeps, or null if it is none of its own; about now. */
-  public Circuit.State state(PlanNode join) {
-    return circuit.state(join);
+  /** What a node of its plan keeps inside, or null if it is none of its own; about now. */
+  public Circuit.State state(PlanNode node) {
+    return circuit.state(node);
   }
 
   /** Keys its own operators have state for, after the last epoch. */

@@ -381,7 +381,7 @@ public final class Introspection {
     if (step != null) {
       QueryNode node = definitions.steps().node(step);
       Circuit.State all = new Circuit.State(node.stateKeys(), node.stateBytes());
-      for (PlanNode join : cut.joins().values()) { // those below it have lines of their own
+      for (PlanNode join : cut.keeping().values()) { // those below it have lines of their own
         Circuit.State below = node.state(join);
         if (below != null) {
           all = new Circuit.State(all.keys() - below.keys(), all.bytes() - below.bytes());
@@ -389,7 +389,7 @@ public final class Introspection {
       }
       return all;
     }
-    PlanNode join = cut.joins().get(line);
+    PlanNode join = cut.keeping().get(line);
     if (join == null) {
       return null;
     }

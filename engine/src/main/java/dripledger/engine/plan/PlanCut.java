@@ -15,10 +15,10 @@ import java.util.function.LongFunction;
  * @param top what is left above the steps; reads them, and relations, as sources
  * @param steps each once, what is read before what reads it
  * @param numbers which step a node of the plan is, by identity
- * @param joins what a join of the plan is in a step or the top, by identity
+ * @param keeping what a node that keeps rows inside of a step or the top is there, by identity
  */
 public record PlanCut(
-    PlanNode top, List<Step> steps, Map<PlanNode, Long> numbers, Map<PlanNode, PlanNode> joins) {
+    PlanNode top, List<Step> steps, Map<PlanNode, Long> numbers, Map<PlanNode, PlanNode> keeping) {
   /**
    * A step that keeps state.
    *
@@ -35,7 +35,7 @@ public record PlanCut(
   public static PlanCut of(PlanNode plan, LongFunction<PlanNode.Source> aliases) {
     Cutter cutter = new Cutter(aliases);
     PlanNode top = plan.accept(cutter);
-    return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.joins);
+    return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.keeping);
   }
 
   /** The step that all of the plan is, or that it makes its rows of one by one; or null. */
@@ -55,7 +55,7 @@ public record PlanCut(
   private static final class Cutter implements PlanNode.Visitor<PlanNode> {
     final Map<Long, Step> steps = new LinkedHashMap<>();
     final Map<PlanNode, Long> numbers = new IdentityHashMap<>();
-    final Map<PlanNode, PlanNode> joins = new IdentityHashMap<>();
+    final Map<PlanNode, PlanNode> keeping = new IdentityHashMap<>();
     private final LongFunction<PlanNode.Source> aliases;
 
     Cutter(LongFunction<PlanNode.Source> aliases) {
@@ -101,13 +101,22 @@ public record PlanCut(
               j.nullMatches(),
               j.condition(),
               j.schema());
-      joins.put(j, own);
+      keeping.put(j, own);
       return own;
     }
 
     @Override
     public PlanNode repeat(PlanNode.Repeat r) {
       return new PlanNode.Repeat(r.input().accept(this), r.schema());
+    }
+
+    @Override
+    public PlanNode window(PlanNode.Window w) {
+      PlanNode own =
+          new PlanNode.Window(
+              w.input().accept(this), w.partition(), w.order(), w.calls(), w.kept(), w.schema());
+      keeping.put(w, own);
+      return own;
     }
 
     @Override

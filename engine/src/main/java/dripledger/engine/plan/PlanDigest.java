@@ -2,6 +2,7 @@ package dripledger.engine.plan;
 
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.ExprText;
+import dripledger.engine.expr.WindowCall;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
 import java.nio.charset.StandardCharsets;
@@ -128,6 +129,22 @@ public final class PlanDigest {
     public Void repeat(PlanNode.Repeat r) {
       begin("repeat").append(types(r.schema()));
       return inputs(r);
+    }
+
+    @Override
+    public Void window(PlanNode.Window w) {
+      begin("window")
+          .append(w.input().appendOnly() ? "events" : "rows")
+          .append(" by ")
+          .append(w.partition())
+          .append(" in ")
+          .append(w.order());
+      for (WindowCall call : w.calls()) {
+        out.append(' ').append(call.function()).append(call.arguments()).append(call.number());
+        out.append(call.frame()).append(call.aggregate() == null ? "" : call(call.aggregate()));
+      }
+      out.append(w.kept()).append(types(w.schema()));
+      return inputs(w);
     }
 
     private static String types(Schema schema) {

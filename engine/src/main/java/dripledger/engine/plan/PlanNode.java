@@ -3,8 +3,10 @@ package dripledger.engine.plan;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
+import dripledger.engine.expr.WindowCall;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
 import java.util.Collections;
 import java.util.List;
@@ -42,6 +44,8 @@ public sealed interface PlanNode {
     T join(Join node);
 
     T repeat(Repeat node);
+
+    T window(Window node);
   }
 
   /**
@@ -250,6 +254,71 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(Visitor<T> visitor) {
       return visitor.repeat(this);
+    }
+  }
+
+  /**
+   * The rows of the input with what functions say of each among the rows of its partition, in an
+   * order; ties are decided by the rows' own columns, so that they are decided alike every time.
+   *
+   * @param partition columns of the input
+   * @param kept which rows are put out, by their place; null for all
+   * @param schema the columns of the input, then those of the calls
+   */
+  record Window(
+      PlanNode input,
+      List<Integer> partition,
+      List<SortKey> order,
+      List<WindowCall> calls,
+      Kept kept,
+      Schema schema)
+      implements PlanNode {
+    public Window {
+      partition = List.copyOf(partition);
+      order = List.copyOf(order);
+      calls = List.copyOf(calls);
+    }
+
+    /**
+     * Rows by their place in the partition.
+     *
+     * @param ranking how places are counted
+     * @param after the last place that is left out
+     * @param to the last place that is kept
+     */
+    public record Kept(WindowCall.Function ranking, long after, long to) {
+      /** Whether it is at most one row of a partition. */
+      boolean isOne() {
+        return ranking == WindowCall.Function.ROW_NUMBER && to - after <= 1;
+      }
+    }
+
+    @Override
+    public List<PlanNode> inputs() {
+      return List.of(input);
+    }
+
+    /** Whether rows that are not put out will never be needed: nothing is ever taken out. */
+    public boolean keepsFew() {
+      return kept != null
+          && kept.ranking() == WindowCall.Function.ROW_NUMBER
+          && calls.stream().allMatch(call -> call.function() == WindowCall.Function.ROW_NUMBER)
+          && input.appendOnly();
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return false;
+    }
+
+    @Override
+    public List<Integer> key() {
+      return kept != null && kept.isOne() ? partition : input.key();
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.window(this);
     }
   }
 

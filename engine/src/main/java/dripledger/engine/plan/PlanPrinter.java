@@ -4,6 +4,7 @@ import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.ExprText;
 import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.stream.Collectors;
@@ -126,6 +127,41 @@ public final class PlanPrinter {
       int last = r.input().schema().size() - 1;
       String times = r.input().schema().column(last).name();
       return line(r, "each row as often as " + times, "none", "");
+    }
+
+    @Override
+    public Line window(PlanNode.Window w) {
+      Schema in = w.input().schema();
+      String calls = w.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
+      String by =
+          (w.partition().isEmpty() ? "" : " by " + names(w.partition(), in))
+              + (w.order().isEmpty() ? "" : " ordered by " + order(w.order(), in));
+      String kept = w.kept() == null ? "" : kept(w.kept()) + (calls.isEmpty() ? "" : "; ");
+      boolean few = w.keepsFew();
+      return line(
+          w,
+          (kept + calls + by).trim(),
+          few ? "the rows that are put out, in order" : "the rows of the input, in order",
+          !few
+              ? "no bound"
+              : w.partition().isEmpty()
+                  ? w.kept().to() + " rows"
+                  : w.kept().to() + " rows for each " + names(w.partition(), in) + ": no bound");
+    }
+
+    private static String kept(PlanNode.Window.Kept kept) {
+      String first = kept.after() == 0 ? "first " : (kept.after() + 1) + " to ";
+      return first + kept.to() + " by " + kept.ranking();
+    }
+
+    private static String names(List<Integer> columns, Schema in) {
+      return columns.stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
+    }
+
+    private static String order(List<SortKey> order, Schema in) {
+      return order.stream()
+          .map(key -> in.column(key.column()).name() + (key.descending() ? " DESC" : ""))
+          .collect(Collectors.joining(", "));
     }
 
     @Override

@@ -13,6 +13,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.SortKey;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.view.RelationVersion;
@@ -370,7 +371,7 @@ public final class QueryRunner {
    * @return which way, or null if it is not, or sorting is quicker
    */
   private static Boolean alongKey(Command.QueryPlan query, Snapshot snapshot) {
-    List<Integer> columns = query.order().stream().map(Command.SortKey::column).toList();
+    List<Integer> columns = query.order().stream().map(SortKey::column).toList();
     PlanNode plan = query.plan();
     while (plan instanceof PlanNode.Transform t) {
       Program program = t.program();

@@ -2,8 +2,9 @@ package dripledger.engine.query;
 
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowOrder;
+import dripledger.engine.row.SortKey;
 import dripledger.engine.row.SortKeyCodec;
-import dripledger.engine.sql.Command;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
@@ -16,9 +17,7 @@ import java.util.List;
 final class SortedRows {
   private static final int SLACK = 10_000;
 
-  private final SortKeyCodec[] codecs;
-  private final List<Command.SortKey> order;
-  private final RowLayout layout;
+  private final RowOrder order; // or null: the rows come in the right order
   private final long wanted;
   private final SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
   private final List<Row> rows = new ArrayList<>();
@@ -34,14 +33,9 @@ final class SortedRows {
    * @param order empty if the rows come in the right order
    * @param wanted how many rows are asked for, or −1 for all
    */
-  SortedRows(RowLayout layout, List<Command.SortKey> order, long wanted) {
-    this.layout = layout;
-    this.order = order;
+  SortedRows(RowLayout layout, List<SortKey> order, long wanted) {
+    this.order = order.isEmpty() ? null : new RowOrder(layout, order);
     this.wanted = wanted;
-    codecs =
-        order.stream()
-            .map(key -> new SortKeyCodec(layout, new int[] {key.column()}))
-            .toArray(SortKeyCodec[]::new);
   }
 
   /** Takes in the rows of a page, each as often as it is there. */
@@ -57,29 +51,18 @@ final class SortedRows {
         rows.add(new Row(key, bytes));
       }
     }
-    if (codecs.length > 0 && wanted >= 0 && rows.size() > 4 * wanted + SLACK) {
+    if (order != null && wanted >= 0 && rows.size() > 4 * wanted + SLACK) {
       rows.sort(null);
       rows.subList((int) wanted, rows.size()).clear();
     }
   }
 
   private byte[] key(byte[] row) {
-    if (codecs.length == 0) {
+    if (order == null) {
       return row;
     }
     sink.clear();
-    for (int i = 0; i < codecs.length; i++) {
-      Command.SortKey key = order.get(i);
-      int from = sink.size();
-      codecs[i].encode(row, 0, sink);
-      byte[] bytes = sink.bytes();
-      for (int b = from; key.descending() && b < sink.size(); b++) {
-        bytes[b] = (byte) ~bytes[b];
-      }
-      if (layout.isNull(row, 0, key.column())) {
-        bytes[from] = (byte) (key.nullsFirst() ? 0 : 255); // beside 1, or 254, of values
-      }
-    }
+    order.encode(row, 0, sink);
     return sink.toByteArray();
   }
 
@@ -90,7 +73,7 @@ final class SortedRows {
 
   /** The rows from one place on and before another, in order. */
   List<byte[]> between(long from, long to) {
-    if (codecs.length > 0) {
+    if (order != null) {
       rows.sort(null);
     }
     int first = (int) Math.min(rows.size(), from);

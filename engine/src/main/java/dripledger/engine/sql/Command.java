@@ -6,6 +6,7 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -139,7 +140,4 @@ public sealed interface Command {
       List<SortKey> order,
       long offset,
       long limit) {}
-
-  /** One ORDER BY item, by column of the plan. */
-  record SortKey(int column, boolean descending, boolean nullsFirst) {}
 }

@@ -12,6 +12,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.HashMap;
@@ -36,6 +37,7 @@ import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
+import org.apache.calcite.util.ImmutableBitSet;
 
 /** Turns the SQL library's algebra into our plan. Single use, single thread. */
 final class PlanBuilder {
@@ -52,25 +54,18 @@ final class PlanBuilder {
     this.schema = schema;
   }
 
-  private static EngineException unsupported(String what) {
+  static EngineException unsupported(String what) {
     return new EngineException(EngineException.Code.NOT_SUPPORTED, "not supported yet: " + what);
   }
 
   /** The plan of a query whose top may sort and limit. */
   Command.QueryPlan query(RelNode rel, List<Map.Entry<Integer, String>> fields) {
-    List<Command.SortKey> order = new ArrayList<>();
+    List<SortKey> order = List.of();
     long offset = 0;
     long limit = -1;
     RelNode below = rel;
     if (rel instanceof Sort sort) {
-      for (RelFieldCollation c : sort.getCollation().getFieldCollations()) {
-        boolean descending = c.direction.isDescending();
-        boolean nullsFirst =
-            c.nullDirection == RelFieldCollation.NullDirection.UNSPECIFIED
-                ? descending
-                : c.nullDirection == RelFieldCollation.NullDirection.FIRST;
-        order.add(new Command.SortKey(c.getFieldIndex(), descending, nullsFirst));
-      }
+      order = order(sort);
       offset = sort.offset == null ? 0 : count(sort.offset);
       limit = sort.fetch == null ? -1 : count(sort.fetch);
       below = sort.getInput();
@@ -80,6 +75,19 @@ final class PlanBuilder {
     List<Column> columns =
         fields.stream().map(f -> new Column(f.getValue(), plan.schema().type(f.getKey()))).toList();
     return new Command.QueryPlan(plan, outputs, columns, order, offset, limit);
+  }
+
+  private static List<SortKey> order(Sort sort) {
+    List<SortKey> order = new ArrayList<>();
+    for (RelFieldCollation c : sort.getCollation().getFieldCollations()) {
+      boolean descending = c.direction.isDescending();
+      boolean nullsFirst =
+          c.nullDirection == RelFieldCollation.NullDirection.UNSPECIFIED
+              ? descending
+              : c.nullDirection == RelFieldCollation.NullDirection.FIRST;
+      order.add(new SortKey(c.getFieldIndex(), descending, nullsFirst));
+    }
+    return order;
   }
 
   private static long count(RexNode node) {
@@ -111,9 +119,18 @@ final class PlanBuilder {
           key == null ? null : Arrays.stream(key).boxed().toList());
     }
     if (rel instanceof Filter filter) {
-      return transform(filter.getInput(), filter.getCondition(), null, filter);
+      return isOfWindows(filter)
+          ? chosen(filter, null)
+          : transform(filter.getInput(), filter.getCondition(), null, filter);
     }
     if (rel instanceof Project project) {
+      if (WindowPlans.isIn(project.getProjects())) {
+        return new WindowPlans(rexBuilder, expressions, build(project.getInput()))
+            .of(project.getProjects(), null, TypeMapping.schema(project.getRowType()));
+      }
+      if (project.getInput() instanceof Filter filter && isOfWindows(filter)) {
+        return chosen(filter, project);
+      }
       return project.getInput() instanceof Filter filter
           ? transform(filter.getInput(), filter.getCondition(), project.getProjects(), project)
           : transform(project.getInput(), null, project.getProjects(), project);
@@ -133,12 +150,84 @@ final class PlanBuilder {
     if (rel instanceof Values values) {
       return values(values);
     }
-    if (rel instanceof Sort) {
-      throw unsupported(
-          "ORDER BY or LIMIT inside a query; sort and limit where the answer is read");
+    if (rel instanceof Sort sort) {
+      return first(sort);
     }
     throw unsupported(
         rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
+  }
+
+  /** The rows from OFFSET on up to LIMIT; an order alone means nothing inside of a query. */
+  private PlanNode first(Sort sort) {
+    PlanNode below = build(sort.getInput());
+    if (sort.offset == null && sort.fetch == null) {
+      return below;
+    }
+    long offset = sort.offset == null ? 0 : count(sort.offset);
+    long limit = sort.fetch == null ? Long.MAX_VALUE : count(sort.fetch);
+    long to = limit > Long.MAX_VALUE - offset ? Long.MAX_VALUE : offset + limit;
+    return WindowPlans.first(below, order(sort), offset, to);
+  }
+
+  /** The plan of a query that is kept up to date: its order only says which rows there are. */
+  Command.QueryPlan kept(RelNode rel, List<Map.Entry<Integer, String>> fields) {
+    PlanNode plan = build(rel);
+    int[] outputs = IntStream.range(0, fields.size()).toArray();
+    List<Column> columns = new ArrayList<>();
+    for (int i = 0; i < fields.size(); i++) {
+      columns.add(new Column(fields.get(i).getValue(), plan.schema().type(i)));
+    }
+    return new Command.QueryPlan(plan, outputs, columns, List.of(), 0, -1);
+  }
+
+  private static boolean isOfWindows(Filter filter) {
+    return filter.getInput() instanceof Project project && WindowPlans.isIn(project.getProjects());
+  }
+
+  /**
+   * Rows of window functions that meet a condition. What it asks of a ranking decides which rows
+   * are put out at all; a ranking that nothing else asks for is not computed for them.
+   *
+   * @param above what reads them, or null
+   */
+  private PlanNode chosen(Filter filter, Project above) {
+    Project project = (Project) filter.getInput();
+    List<RexNode> projects = new ArrayList<>(project.getProjects());
+    List<RexNode> rest = new ArrayList<>();
+    WindowPlans.Choice choice = null;
+    RexNode condition = RexUtil.expandSearch(rexBuilder, null, filter.getCondition());
+    for (RexNode part : RelOptUtil.conjunctions(condition)) {
+      WindowPlans.Choice asked = WindowPlans.choice(part, projects);
+      if (asked == null || choice != null && !choice.ranking().equals(asked.ranking())) {
+        rest.add(part);
+      } else {
+        choice = asked.and(choice);
+      }
+    }
+    if (above != null && choice != null) {
+      List<RexNode> readers = new ArrayList<>(above.getProjects());
+      readers.addAll(rest);
+      ImmutableBitSet read = RelOptUtil.InputFinder.bits(readers, null);
+      for (int i = 0; i < projects.size(); i++) {
+        if (!read.get(i) && projects.get(i).equals(choice.ranking())) {
+          projects.set(i, rexBuilder.makeZeroLiteral(projects.get(i).getType()));
+        }
+      }
+    }
+    PlanNode windows =
+        new WindowPlans(rexBuilder, expressions, build(project.getInput()))
+            .of(projects, choice, TypeMapping.schema(project.getRowType()));
+    RexNode left = RexUtil.composeConjunction(rexBuilder, rest);
+    if (above == null && left.isAlwaysTrue()) {
+      return windows;
+    }
+    List<Expr> outputs =
+        above == null
+            ? Expr.columns(windows.schema())
+            : above.getProjects().stream().map(expressions::translate).toList();
+    Expr filtered = left.isAlwaysTrue() ? null : expressions.translate(left);
+    RelNode shape = above == null ? filter : above;
+    return transform(windows, filtered, outputs, TypeMapping.schema(shape.getRowType()));
   }
 
   private PlanNode transform(
@@ -152,8 +241,7 @@ final class PlanBuilder {
     return transform(below, condition, outputs, TypeMapping.schema(shape.getRowType()));
   }
 
-  private static PlanNode transform(
-      PlanNode below, Expr condition, List<Expr> outputs, Schema output) {
+  static PlanNode transform(PlanNode below, Expr condition, List<Expr> outputs, Schema output) {
     Program program = new Program(below.schema(), condition, outputs, output);
     ProgramCompiler.compile(program); // what cannot be computed is said now
     return new PlanNode.Transform(below, program);
@@ -178,22 +266,7 @@ final class PlanBuilder {
       }
       outputs.add(new Expr.Column(kept.size(), result.type()));
       kept.add(result);
-      AggregateCall.Function function =
-          switch (call.getAggregation().getKind()) {
-            case COUNT -> AggregateCall.Function.COUNT;
-            case SUM -> AggregateCall.Function.SUM;
-            case AVG -> AggregateCall.Function.AVG;
-            case MIN -> AggregateCall.Function.MIN;
-            case MAX -> AggregateCall.Function.MAX;
-            case ARG_MAX -> AggregateCall.Function.ARG_MAX;
-            case ARG_MIN -> AggregateCall.Function.ARG_MIN;
-            case SINGLE_VALUE ->
-                throw new EngineException(
-                    EngineException.Code.NOT_SUPPORTED,
-                    "not supported yet: a query in an expression that may answer more than one row",
-                    "make it one row: ask by the whole key, or for MAX or MIN of the column");
-            default -> throw unsupported("aggregate function " + call.getAggregation().getName());
-          };
+      AggregateCall.Function function = Aggregates.function(call.getAggregation());
       calls.add(
           new AggregateCall(
               function, call.getArgList(), call.isDistinct(), call.filterArg, result));
@@ -205,7 +278,7 @@ final class PlanBuilder {
   }
 
   /** Gives results that have no name of their own one that EXPLAIN can show: the call itself. */
-  private static Schema named(Schema output, List<AggregateCall> calls, Schema input) {
+  static Schema named(Schema output, List<AggregateCall> calls, Schema input) {
     List<Column> columns = new ArrayList<>(output.columns());
     int first = columns.size() - calls.size();
     for (int i = 0; i < calls.size(); i++) {

@@ -55,7 +55,7 @@ final class QueryShape {
     if (hasQueries(shaped)) {
       shaped = RelDecorrelator.decorrelateQuery(run(JOINED, shaped), builder);
     }
-    if (hasJoins(shaped)) {
+    if (hasJoins(shaped) || hasWindows(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
       shaped =
           RelOptUtil.createCastRel(
@@ -72,6 +72,11 @@ final class QueryShape {
 
   private static boolean hasJoins(RelNode rel) {
     return rel instanceof Join || rel.getInputs().stream().anyMatch(QueryShape::hasJoins);
+  }
+
+  private static boolean hasWindows(RelNode rel) {
+    return rel instanceof Project p && p.containsOver()
+        || rel.getInputs().stream().anyMatch(QueryShape::hasWindows);
   }
 
   private static boolean hasQueries(RelNode rel) {

@@ -252,7 +252,10 @@ final class SqlErrors {
       return text.replace("Expression ", "")
           .replace("is not being grouped", "must be in GROUP BY or inside an aggregate");
     }
-    return text.isEmpty() ? text : Character.toLowerCase(text.charAt(0)) + text.substring(1);
+    boolean word = text.length() > 1 && Character.isUpperCase(text.charAt(1)); // RANGE
+    return text.isEmpty() || word
+        ? text
+        : Character.toLowerCase(text.charAt(0)) + text.substring(1);
   }
 
   private static List<String> columnNames(List<CatalogObject> relations) {

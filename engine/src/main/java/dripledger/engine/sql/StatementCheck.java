@@ -7,6 +7,7 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
+import dripledger.grammar.DistinctOnSelect;
 import dripledger.grammar.Statement;
 import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
@@ -35,6 +36,7 @@ import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParser;
@@ -43,7 +45,6 @@ import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.validate.SqlValidator;
 import org.apache.calcite.sql.validate.SqlValidatorUtil;
 import org.apache.calcite.sql2rel.SqlToRelConverter;
-import org.apache.calcite.sql2rel.StandardConvertletTable;
 
 /** The checking of one statement against a catalog. Used once, by one thread. */
 final class StatementCheck {
@@ -314,7 +315,7 @@ final class StatementCheck {
         over,
         reader,
         cluster,
-        StandardConvertletTable.INSTANCE,
+        new Convertlets(),
         SqlToRelConverter.config().withExpand(false).withTrimUnusedFields(false));
   }
 
@@ -328,12 +329,23 @@ final class StatementCheck {
    */
   Command.QueryPlan query(SqlNode node, Long now, boolean kept) {
     List<String> names = OutputNames.of(node);
+    boolean chooses = node instanceof SqlOrderBy o && o.query instanceof DistinctOnSelect;
     SqlNode rewritten = node.accept(new SyntaxRewriter(arguments));
-    if (kept && rewritten.getKind() == SqlKind.ORDER_BY) {
+    if (kept
+        && chooses
+        && rewritten instanceof SqlOrderBy o
+        && o.fetch == null
+        && o.offset == null) {
+      rewritten = o.query; // the order has said which rows there are
+    }
+    if (kept
+        && rewritten instanceof SqlOrderBy ordered
+        && ordered.fetch == null
+        && ordered.offset == null) {
       throw SyntaxRewriter.unsupported(
-          "ORDER BY and LIMIT in a query that is kept up to date",
+          "ORDER BY without LIMIT in a query that is kept up to date",
           node.getParserPosition(),
-          "sort and limit where the view is read");
+          "sort where the view is read");
     }
     try {
       SqlNode validated = validator.validate(rewritten);
@@ -344,24 +356,13 @@ final class StatementCheck {
         String name = names == null ? f.getValue() : names.get(fields.size());
         fields.add(Map.entry(f.getKey(), name));
       }
-      Command.QueryPlan plan = builder(now).query(QueryShape.of(root.rel), fields);
-      return kept ? onlyOutputs(plan) : plan;
+      if (kept) {
+        return builder(now).kept(QueryShape.of(root.project()), fields);
+      }
+      return builder(now).query(QueryShape.of(root.rel), fields);
     } catch (EngineException e) {
       throw placed(e, node);
     }
-  }
-
-  /** A kept query's plan is exactly its output. */
-  private static Command.QueryPlan onlyOutputs(Command.QueryPlan plan) {
-    int[] outputs = plan.outputs();
-    boolean same = outputs.length == plan.plan().schema().size();
-    for (int i = 0; same && i < outputs.length; i++) {
-      same = outputs[i] == i;
-    }
-    if (!same) {
-      throw new EngineException(Code.NOT_SUPPORTED, "not supported yet: this form of query");
-    }
-    return plan;
   }
 
   /** Gives an error of the plan builder the place of the word it complains of, if it has one. */

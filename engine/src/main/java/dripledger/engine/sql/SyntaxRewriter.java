@@ -2,6 +2,7 @@ package dripledger.engine.sql;
 
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.grammar.DistinctOnSelect;
 import dripledger.grammar.NamedParameter;
 import java.math.BigDecimal;
 import java.util.ArrayDeque;
@@ -22,7 +23,10 @@ import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlSelect;
+import org.apache.calcite.sql.SqlWindow;
+import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.util.SqlShuttle;
@@ -101,8 +105,17 @@ final class SyntaxRewriter extends SqlShuttle {
   @Override
   public SqlNode visit(SqlCall call) {
     refuse(call);
+    if (call instanceof SqlOrderBy ordered && ordered.query instanceof DistinctOnSelect select) {
+      DistinctOn.rewrite(select, ordered.orderList);
+    }
     if (call instanceof SqlSelect select) {
+      if (select instanceof DistinctOnSelect distinct) {
+        DistinctOn.rewrite(distinct, SqlNodeList.EMPTY);
+      }
       return select(select);
+    }
+    if (call instanceof SqlWindow window) {
+      useUsualFrame(window);
     }
     for (int i = 0; i < call.operandCount(); i++) {
       SqlNode operand = call.getOperandList().get(i);
@@ -156,18 +169,8 @@ final class SyntaxRewriter extends SqlShuttle {
 
   private static void refuse(SqlCall call) {
     SqlParserPos pos = call.getParserPosition();
-    if (call instanceof SqlSelect select) {
-      if (select.getQualify() != null) {
-        throw unsupported("QUALIFY", select.getQualify().getParserPosition(), null);
-      }
-      if (select.getWindowList() != null && !select.getWindowList().isEmpty()) {
-        throw unsupported("WINDOW", pos, null);
-      }
-      return;
-    }
     String what =
         switch (call.getKind()) {
-          case OVER -> "OVER (…)";
           case MATCH_RECOGNIZE -> "MATCH_RECOGNIZE";
           case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
@@ -206,6 +209,9 @@ final class SyntaxRewriter extends SqlShuttle {
           call.operand(1),
           call.operand(2));
     }
+    if (call.getKind() == SqlKind.OVER) {
+      return over(call);
+    }
     if (name.equals("current_timestamp") || name.equals("localtimestamp")) {
       return Dialect.NOW.createCall(pos);
     }
@@ -228,6 +234,63 @@ final class SyntaxRewriter extends SqlShuttle {
       default:
         return call;
     }
+  }
+
+  /** What is said although it is so anyway; the validator takes it of one order column only. */
+  private static void useUsualFrame(SqlWindow window) {
+    boolean usual =
+        !window.isRows()
+            && SqlWindow.isExcludeNoOthers((SqlLiteral) window.getOperandList().get(8))
+            && window.getLowerBound() != null
+            && SqlWindow.isUnboundedPreceding(window.getLowerBound())
+            && (window.getUpperBound() == null || SqlWindow.isCurrentRow(window.getUpperBound()));
+    if (usual) {
+      window.setLowerBound(null);
+      window.setUpperBound(null);
+    }
+  }
+
+  /** A filter before OVER: what does not meet it is NULL, which aggregates pass over. */
+  private static SqlNode over(SqlCall over) {
+    SqlCall function = over.operand(0);
+    SqlParserPos pos = over.getParserPosition();
+    if (function.getKind() == SqlKind.FILTER) {
+      SqlNode filtered = where(function.operand(0), function.operand(1));
+      return SqlStdOperatorTable.OVER.createCall(pos, filtered, over.operand(1));
+    }
+    boolean excludes =
+        over.operand(1) instanceof SqlWindow window
+            && !SqlWindow.isExcludeNoOthers((SqlLiteral) window.getOperandList().get(8));
+    if (excludes && !function.getOperator().getName().equalsIgnoreCase("count")) {
+      // The validator does not know that nothing may be left: so a value may be NULL anyway.
+      SqlNode nullable = where(function, SqlLiteral.createBoolean(true, pos));
+      return SqlStdOperatorTable.OVER.createCall(pos, nullable, over.operand(1));
+    }
+    return over;
+  }
+
+  /** An aggregate of values that are NULL where a condition is not met. */
+  private static SqlNode where(SqlCall aggregate, SqlNode condition) {
+    SqlParserPos pos = aggregate.getParserPosition();
+    List<SqlNode> operands = new ArrayList<>();
+    for (SqlNode operand : aggregate.getOperandList()) {
+      if (operand instanceof SqlLiteral && !operands.isEmpty()) {
+        operands.add(operand); // a number that is not a value
+        continue;
+      }
+      boolean star = operand instanceof SqlIdentifier id && id.isStar();
+      SqlNode value = star ? SqlLiteral.createExactNumeric("1", pos) : operand;
+      operands.add(
+          new SqlCase(
+              pos,
+              null,
+              SqlNodeList.of(condition),
+              SqlNodeList.of(value),
+              SqlLiteral.createNull(pos)));
+    }
+    return aggregate
+        .getOperator()
+        .createCall(aggregate.getFunctionQuantifier(), pos, operands.toArray(SqlNode[]::new));
   }
 
   private static SqlNode dateTrunc(SqlCall call, SqlParserPos pos) {

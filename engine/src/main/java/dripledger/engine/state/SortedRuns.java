@@ -77,11 +77,60 @@ public final class SortedRuns {
     return run == 0 ? -1 : blocks[(int) (place(run) >>> CHUNK_SHIFT)][offset(run) + count(run) - 1];
   }
 
+  /** How many blocks a set has; one that was put in twice counts twice. */
+  public int size(long run) {
+    return run < 0 ? large(run).total : count(run);
+  }
+
+  /** How many blocks of a set are below a pair. */
+  public int rank(long run, long key, int block) {
+    if (run < 0) {
+      return large(run).rank(key, block);
+    }
+    if (run == 0) {
+      return 0;
+    }
+    int chunk = (int) (place(run) >>> CHUNK_SHIFT);
+    int from = offset(run);
+    return find(keys[chunk], blocks[chunk], from, from + count(run), key, block) - from;
+  }
+
+  /**
+   * Reads blocks in order.
+   *
+   * @param rank how many blocks of the set are below the first that is read
+   * @return how many were read: fewer than asked for at the end of the set, or of a leaf
+   */
+  public int read(long run, int rank, int[] into, int at, int most) {
+    if (run < 0) {
+      return large(run).read(rank, into, at, most);
+    }
+    int count = Math.min(most, count(run) - rank);
+    if (count <= 0) {
+      return 0;
+    }
+    int chunk = (int) (place(run) >>> CHUNK_SHIFT);
+    System.arraycopy(blocks[chunk], offset(run) + rank, into, at, count);
+    return count;
+  }
+
+  /** Empties a set. */
+  public void clear(long run) {
+    if (run < 0) {
+      dropLarge(run, large(run));
+    } else if (run != 0) {
+      release(place(run), sizeClass(run));
+    }
+  }
+
   private static int offset(long run) {
     return (int) place(run) & CHUNK - 1;
   }
 
-  /** Puts a block in that is not there; answers the set's word from now on. */
+  /**
+   * Puts a block in; answers the set's word from now on. It may be there already: then it is there
+   * once more.
+   */
   public long insert(long run, long key, int block) {
     if (run < 0) {
       large(run).insert(key, block);
@@ -227,10 +276,14 @@ public final class SortedRuns {
       System.arraycopy(leaves.blocks[i], 0, blocks[chunk], at, leaves.sizes[i]);
       at += leaves.sizes[i];
     }
+    dropLarge(run, leaves);
+    return word(place, sizeClass, leaves.total);
+  }
+
+  private void dropLarge(long run, Leaves leaves) {
     largeBytes -= 12L * LARGEST * leaves.count;
     large.set((int) ~run, null);
     largeFree.add((int) ~run);
-    return word(place, sizeClass, leaves.total);
   }
 
   /** A large set: sorted leaves, in order. */
@@ -286,6 +339,39 @@ public final class SortedRuns {
         }
       }
       return low - 1;
+    }
+
+    int rank(long key, int block) {
+      int low = 0;
+      int high = count;
+      while (low < high) {
+        int middle = low + high >>> 1;
+        if (isBelow(firsts[middle], blocks[middle][0], key, block)) {
+          low = middle + 1;
+        } else {
+          high = middle;
+        }
+      }
+      int rank = 0;
+      for (int i = 0; i < low - 1; i++) {
+        rank += sizes[i];
+      }
+      int leaf = low - 1; // the last that begins below the pair
+      return leaf < 0 ? 0 : rank + find(keys[leaf], blocks[leaf], 0, sizes[leaf], key, block);
+    }
+
+    int read(int rank, int[] into, int at, int most) {
+      int leaf = 0;
+      int before = 0;
+      while (leaf < count && before + sizes[leaf] <= rank) {
+        before += sizes[leaf++];
+      }
+      if (leaf == count) {
+        return 0;
+      }
+      int read = Math.min(most, sizes[leaf] - (rank - before));
+      System.arraycopy(blocks[leaf], rank - before, into, at, read);
+      return read;
     }
 
     void insert(long key, int block) {

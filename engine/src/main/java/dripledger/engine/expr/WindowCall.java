@@ -1,0 +1,70 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.Column;
+import dripledger.engine.row.Schema;
+import java.util.List;
+import java.util.stream.Collectors;
+
+/**
+ * One function OVER a window.
+ *
+ * @param arguments the columns of the input it reads: for LAG and LEAD the value and, if there is
+ *     one, what stands for a row that is not there
+ * @param number how many rows LAG and LEAD look away, which row NTH_VALUE is about, how many parts
+ *     NTILE makes; else 0
+ * @param aggregate what is computed of the frame if the function is {@link Function#AGGREGATE};
+ *     else null
+ * @param output its name and type in the result
+ */
+public record WindowCall(
+    Function function,
+    List<Integer> arguments,
+    long number,
+    AggregateCall aggregate,
+    Frame frame,
+    Column output) {
+  public WindowCall {
+    arguments = List.copyOf(arguments);
+  }
+
+  /** The functions there are. */
+  public enum Function {
+    ROW_NUMBER,
+    RANK,
+    DENSE_RANK,
+    PERCENT_RANK,
+    CUME_DIST,
+    NTILE,
+    LAG,
+    LEAD,
+    FIRST_VALUE,
+    LAST_VALUE,
+    NTH_VALUE,
+    AGGREGATE;
+
+    /** Whether it is one by which rows can be chosen: it never falls along the order. */
+    public boolean isRanking() {
+      return this == ROW_NUMBER || this == RANK || this == DENSE_RANK;
+    }
+
+    /** Whether its answer depends on a frame. */
+    public boolean isFramed() {
+      return this == FIRST_VALUE || this == LAST_VALUE || this == NTH_VALUE || this == AGGREGATE;
+    }
+  }
+
+  /** The call as text, with the input's column names. */
+  public String text(Schema input) {
+    String base =
+        aggregate != null
+            ? aggregate.text(input)
+            : function
+                + "("
+                + arguments.stream()
+                    .map(i -> input.column(i).name())
+                    .collect(Collectors.joining(", "))
+                + (number != 0 ? (arguments.isEmpty() ? "" : ", ") + number : "")
+                + ")";
+    return function.isFramed() ? base + " " + frame : base;
+  }
+}

@@ -1,0 +1,35 @@
+package dripledger.engine.sql;
+
+import java.util.ArrayList;
+import java.util.List;
+import org.apache.calcite.rex.RexNode;
+import org.apache.calcite.sql.SqlAggFunction;
+import org.apache.calcite.sql.SqlCall;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql2rel.SqlRexConvertlet;
+import org.apache.calcite.sql2rel.SqlRexConvertletTable;
+import org.apache.calcite.sql2rel.StandardConvertletTable;
+
+/**
+ * How calls become algebra. Averages and their kin over a window stay what they are: the library
+ * would make sums and quotients of them, which round otherwise. Stateless.
+ */
+final class Convertlets implements SqlRexConvertletTable {
+  @Override
+  public SqlRexConvertlet get(SqlCall call) {
+    if (call.getOperator() instanceof SqlAggFunction function
+        && SqlKind.AVG_AGG_FUNCTIONS.contains(function.getKind())) {
+      return (context, aggregate) -> {
+        List<RexNode> operands = new ArrayList<>();
+        for (SqlNode operand : aggregate.getOperandList()) {
+          operands.add(context.convertExpression(operand));
+        }
+        return context
+            .getRexBuilder()
+            .makeCall(context.getValidator().getValidatedNodeType(aggregate), function, operands);
+      };
+    }
+    return StandardConvertletTable.INSTANCE.get(call);
+  }
+}

@@ -1,0 +1,437 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Frame;
+import dripledger.engine.expr.WindowCall;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
+import java.math.BigDecimal;
+import java.util.ArrayList;
+import java.util.LinkedHashMap;
+import java.util.LinkedHashSet;
+import java.util.List;
+import java.util.Map;
+import java.util.Set;
+import org.apache.calcite.rel.RelFieldCollation.NullDirection;
+import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexCall;
+import org.apache.calcite.rex.RexFieldCollation;
+import org.apache.calcite.rex.RexInputRef;
+import org.apache.calcite.rex.RexLiteral;
+import org.apache.calcite.rex.RexNode;
+import org.apache.calcite.rex.RexOver;
+import org.apache.calcite.rex.RexShuttle;
+import org.apache.calcite.rex.RexVisitorImpl;
+import org.apache.calcite.rex.RexWindow;
+import org.apache.calcite.sql.SqlKind;
+
+/**
+ * Window functions of a SELECT as a plan: what they need is computed first, then one step for each
+ * way of parting and ordering the rows adds the columns of its functions, then the rest of the
+ * SELECT is computed of them. Aggregates over whole partitions are a grouping that the rows are
+ * joined with: so they change no row while their answer stays. Single use.
+ */
+final class WindowPlans {
+  private final RexBuilder rexBuilder;
+  private final Expressions expressions;
+  private final List<RexNode> extras = new ArrayList<>(); // computed before
+  private final int inputs; // columns of the input
+  private PlanNode plan;
+  private final Map<RexOver, Integer> columns = new LinkedHashMap<>(); // where each ended up
+
+  /** Which rows a condition on a ranking keeps. */
+  record Choice(RexOver ranking, long after, long to) {
+    Choice and(Choice other) {
+      return other == null
+          ? this
+          : new Choice(ranking, Math.max(after, other.after), Math.min(to, other.to));
+    }
+  }
+
+  private record Parts(List<Integer> partition, List<SortKey> order) {}
+
+  /**
+   * @param below what the SELECT reads
+   */
+  WindowPlans(RexBuilder rexBuilder, Expressions expressions, PlanNode below) {
+    this.rexBuilder = rexBuilder;
+    this.expressions = expressions;
+    plan = below;
+    inputs = below.schema().size();
+  }
+
+  static boolean isIn(List<? extends RexNode> nodes) {
+    return RexOver.containsOver(List.copyOf(nodes), null);
+  }
+
+  /**
+   * The plan of expressions with window functions.
+   *
+   * @param choice which rows are kept, or null for all
+   */
+  PlanNode of(List<? extends RexNode> projects, Choice choice, Schema output) {
+    List<RexNode> simple = projects.stream().map(p -> p.accept(new Sums())).toList();
+    Set<RexOver> overs = new LinkedHashSet<>();
+    simple.forEach(p -> p.accept(new Finder(overs)));
+    Map<Parts, List<RexOver>> whole = new LinkedHashMap<>();
+    Map<Parts, List<RexOver>> ordered = new LinkedHashMap<>();
+    for (RexOver over : overs) {
+      Parts parts = parts(over);
+      if (isWhole(over)) {
+        Parts unordered = new Parts(parts.partition, List.of());
+        whole.computeIfAbsent(unordered, p -> new ArrayList<>()).add(over);
+      } else {
+        ordered.computeIfAbsent(parts, p -> new ArrayList<>()).add(over);
+      }
+      arguments(over);
+    }
+    Parts chosen = choice == null ? null : parts(choice.ranking);
+    if (!extras.isEmpty()) {
+      compute();
+    }
+    whole.forEach((parts, calls) -> addWhole(parts.partition, calls));
+    ordered.forEach(
+        (parts, calls) -> {
+          if (!parts.equals(chosen)) {
+            addWindow(parts, calls, null);
+          }
+        });
+    if (choice != null) {
+      // Last: what other functions say is of all rows.
+      addWindow(
+          chosen,
+          ordered.getOrDefault(chosen, List.of()),
+          new PlanNode.Window.Kept(ranking(choice.ranking), choice.after, choice.to));
+    }
+    List<Expr> outputs = new ArrayList<>();
+    for (RexNode node : simple) {
+      outputs.add(expressions.translate(node.accept(new Placer())));
+    }
+    return PlanBuilder.transform(plan, null, outputs, output);
+  }
+
+  /** The rows from one place on and before another, in an order, of a plan. */
+  static PlanNode first(PlanNode input, List<SortKey> order, long after, long to) {
+    return new PlanNode.Window(
+        input,
+        List.of(),
+        order,
+        List.of(),
+        new PlanNode.Window.Kept(WindowCall.Function.ROW_NUMBER, after, to),
+        input.schema());
+  }
+
+  // ---- which rows are kept
+
+  /** What a condition asks of a ranking among the expressions; null if it does not. */
+  static Choice choice(RexNode condition, List<? extends RexNode> projects) {
+    if (!(condition instanceof RexCall call) || call.getOperands().size() != 2) {
+      return null;
+    }
+    RexNode left = call.getOperands().get(0);
+    RexNode right = call.getOperands().get(1);
+    SqlKind kind = call.getKind();
+    if (left instanceof RexLiteral) {
+      RexNode swap = left;
+      left = right;
+      right = swap;
+      kind = kind.reverse();
+    }
+    if (!(left instanceof RexInputRef ref)
+        || !(right instanceof RexLiteral literal)
+        || !(projects.get(ref.getIndex()) instanceof RexOver over)
+        || ranking(over) == null
+        || !(literal.getValue() instanceof BigDecimal number)
+        || number.stripTrailingZeros().scale() > 0
+        || number.precision() - number.scale() > 18) {
+      return null;
+    }
+    long n = number.longValue();
+    return switch (kind) {
+      case EQUALS -> new Choice(over, n - 1, n);
+      case LESS_THAN -> new Choice(over, 0, n - 1);
+      case LESS_THAN_OR_EQUAL -> new Choice(over, 0, n);
+      case GREATER_THAN -> new Choice(over, n, Long.MAX_VALUE);
+      case GREATER_THAN_OR_EQUAL -> new Choice(over, n - 1, Long.MAX_VALUE);
+      default -> null;
+    };
+  }
+
+  private static WindowCall.Function ranking(RexOver over) {
+    return switch (over.getAggOperator().getKind()) {
+      case ROW_NUMBER -> WindowCall.Function.ROW_NUMBER;
+      case RANK -> WindowCall.Function.RANK;
+      case DENSE_RANK -> WindowCall.Function.DENSE_RANK;
+      default -> null;
+    };
+  }
+
+  // ---- steps
+
+  private void compute() {
+    List<Column> all = new ArrayList<>(plan.schema().columns());
+    List<Expr> outputs = new ArrayList<>(Expr.columns(plan.schema()));
+    for (RexNode extra : extras) {
+      Expr expr = expressions.translate(extra);
+      outputs.add(expr);
+      all.add(new Column("$" + all.size(), expr.type()));
+    }
+    plan = PlanBuilder.transform(plan, null, outputs, new Schema(all));
+  }
+
+  private void addWhole(List<Integer> partition, List<RexOver> overs) {
+    List<AggregateCall> calls = new ArrayList<>();
+    List<Column> group = new ArrayList<>();
+    partition.forEach(c -> group.add(plan.schema().column(c)));
+    for (RexOver over : overs) {
+      AggregateCall call = aggregate(over);
+      calls.add(call);
+      group.add(call.output());
+    }
+    PlanNode groups =
+        new PlanNode.Aggregate(
+            plan, partition, calls, PlanBuilder.named(new Schema(group), calls, plan.schema()));
+    int before = plan.schema().size();
+    List<Column> both = new ArrayList<>(plan.schema().columns());
+    both.addAll(groups.schema().columns());
+    List<Integer> keys = new ArrayList<>();
+    List<Boolean> nullMatches = new ArrayList<>();
+    for (int i = 0; i < partition.size(); i++) {
+      keys.add(i);
+      nullMatches.add(true);
+    }
+    plan =
+        new PlanNode.Join(
+            plan,
+            groups,
+            PlanNode.Join.Kind.INNER,
+            partition,
+            keys,
+            nullMatches,
+            null,
+            new Schema(both));
+    for (int i = 0; i < overs.size(); i++) {
+      columns.put(overs.get(i), before + partition.size() + i);
+    }
+  }
+
+  private void addWindow(Parts parts, List<RexOver> overs, PlanNode.Window.Kept kept) {
+    List<Column> all = new ArrayList<>(plan.schema().columns());
+    List<WindowCall> calls = new ArrayList<>();
+    for (RexOver over : overs) {
+      WindowCall call = call(over);
+      columns.put(over, all.size());
+      all.add(call.output());
+      calls.add(call);
+    }
+    plan = new PlanNode.Window(plan, parts.partition, parts.order, calls, kept, new Schema(all));
+  }
+
+  // ---- calls
+
+  private Parts parts(RexOver over) {
+    RexWindow window = over.getWindow();
+    List<Integer> partition =
+        window.partitionKeys.stream().map(this::column).distinct().sorted().toList();
+    List<SortKey> order = new ArrayList<>();
+    for (RexFieldCollation key : window.orderKeys) {
+      if (key.left instanceof RexLiteral) {
+        continue; // orders nothing
+      }
+      boolean descending = key.getDirection().isDescending();
+      NullDirection nulls = key.getNullDirection();
+      boolean nullsFirst =
+          nulls == NullDirection.UNSPECIFIED ? descending : nulls == NullDirection.FIRST;
+      order.add(new SortKey(column(key.left), descending, nullsFirst));
+    }
+    return new Parts(partition, order);
+  }
+
+  /** The column that has an expression's value. */
+  private int column(RexNode node) {
+    if (node instanceof RexInputRef ref) {
+      return ref.getIndex();
+    }
+    int known = extras.indexOf(node);
+    if (known < 0) {
+      known = extras.size();
+      extras.add(node);
+    }
+    return inputs + known;
+  }
+
+  private static boolean isAggregate(RexOver over) {
+    return switch (over.getAggOperator().getKind()) {
+      case ROW_NUMBER,
+          RANK,
+          DENSE_RANK,
+          PERCENT_RANK,
+          CUME_DIST,
+          NTILE,
+          LAG,
+          LEAD,
+          FIRST_VALUE,
+          LAST_VALUE,
+          NTH_VALUE ->
+          false;
+      default -> true;
+    };
+  }
+
+  private boolean isWhole(RexOver over) {
+    Frame frame = WindowFrames.of(over);
+    return isAggregate(over)
+        && frame.exclusion() == Frame.Exclusion.NONE
+        && frame.startsFirst()
+        && (frame.endsLast()
+            || frame.unit() == Frame.Unit.RANGE
+                && frame.to().place() == Frame.Place.CURRENT
+                && parts(over).order.isEmpty());
+  }
+
+  /** The columns a call is about; what LAG and the like count is not among them. */
+  private List<Integer> arguments(RexOver over) {
+    List<RexNode> operands = over.getOperands();
+    List<Integer> arguments = new ArrayList<>();
+    for (int i = 0; i < operands.size(); i++) {
+      boolean number =
+          switch (over.getAggOperator().getKind()) {
+            case LAG, LEAD, NTH_VALUE -> i == 1;
+            case NTILE -> true;
+            default -> false;
+          };
+      if (!number) {
+        arguments.add(column(operands.get(i)));
+      }
+    }
+    return arguments;
+  }
+
+  private AggregateCall aggregate(RexOver over) {
+    List<Integer> arguments = arguments(over);
+    return new AggregateCall(
+        Aggregates.function(over.getAggOperator()), arguments, over.isDistinct(), -1, output(over));
+  }
+
+  private static Column output(RexOver over) {
+    ColumnType type = TypeMapping.fromSql(over.getType());
+    return new Column("$" + over.getAggOperator().getName(), type);
+  }
+
+  private WindowCall call(RexOver over) {
+    if (over.ignoreNulls()) {
+      throw PlanBuilder.unsupported("IGNORE NULLS");
+    }
+    String name = over.getAggOperator().getName();
+    Frame frame = WindowFrames.of(over);
+    if (isAggregate(over)) {
+      AggregateCall aggregate = aggregate(over);
+      if (aggregate.distinct()) {
+        throw PlanBuilder.unsupported("DISTINCT in a window function that is not of all rows");
+      }
+      return new WindowCall(
+          WindowCall.Function.AGGREGATE,
+          aggregate.arguments(),
+          0,
+          aggregate,
+          WindowFrames.checked(frame, parts(over).order),
+          output(over));
+    }
+    WindowCall.Function function = WindowCall.Function.valueOf(name);
+    long number =
+        switch (function) {
+          case LAG, LEAD -> over.getOperands().size() > 1 ? number(over, 1) : 1;
+          case NTH_VALUE -> number(over, 1);
+          case NTILE -> number(over, 0);
+          default -> 0;
+        };
+    boolean counts =
+        function == WindowCall.Function.NTH_VALUE || function == WindowCall.Function.NTILE;
+    if (counts && number < 1) {
+      throw new EngineException(Code.INVALID, name + " needs a number of 1 or more");
+    }
+    if (number < 0) { // so many rows the other way
+      function =
+          function == WindowCall.Function.LAG ? WindowCall.Function.LEAD : WindowCall.Function.LAG;
+      number = -number;
+    }
+    return new WindowCall(
+        function,
+        arguments(over),
+        number,
+        null,
+        function.isFramed() ? WindowFrames.checked(frame, parts(over).order) : Frame.WHOLE,
+        output(over));
+  }
+
+  private static long number(RexOver over, int operand) {
+    RexNode node = over.getOperands().get(operand);
+    if (node instanceof RexLiteral literal && literal.getValue() instanceof BigDecimal number) {
+      return number.longValue();
+    }
+    throw PlanBuilder.unsupported(
+        "a number in " + over.getAggOperator().getName() + " that is not constant");
+  }
+
+  // ---- expressions
+
+  /** Gathers window functions. */
+  private static final class Finder extends RexVisitorImpl<Void> {
+    private final Set<RexOver> overs;
+
+    Finder(Set<RexOver> overs) {
+      super(true);
+      this.overs = overs;
+    }
+
+    @Override
+    public Void visitOver(RexOver over) {
+      overs.add(over);
+      return null;
+    }
+  }
+
+  /** Puts the columns that have been computed where window functions were. */
+  private final class Placer extends RexShuttle {
+    @Override
+    public RexNode visitOver(RexOver over) {
+      return rexBuilder.makeInputRef(over.getType(), columns.get(over));
+    }
+  }
+
+  /** The library writes a sum as one that is 0 of nothing, in a CASE that asks for the count. */
+  private final class Sums extends RexShuttle {
+    @Override
+    public RexNode visitCall(RexCall call) {
+      if (call.getKind() == SqlKind.CASE && call.getOperands().size() == 3) {
+        RexNode value = call.getOperands().get(1);
+        if (value.getKind() == SqlKind.CAST) {
+          value = ((RexCall) value).getOperands().get(0);
+        }
+        if (value instanceof RexOver over && over.getAggOperator().getKind() == SqlKind.SUM0) {
+          return rexBuilder.makeOver(
+              call.getType(),
+              org.apache.calcite.sql.fun.SqlStdOperatorTable.SUM,
+              over.getOperands(),
+              over.getWindow().partitionKeys,
+              over.getWindow().orderKeys,
+              over.getWindow().getLowerBound(),
+              over.getWindow().getUpperBound(),
+              over.getWindow().getExclude(),
+              over.getWindow().isRows(),
+              true,
+              false,
+              over.isDistinct(),
+              false);
+        }
+      }
+      return super.visitCall(call);
+    }
+  }
+}
