@@ -17,13 +17,12 @@ import java.util.Random;
  * later from what is there.
  */
 final class OracleRun {
-  private static final int EPOCHS = 40;
-
   private final PostgresCluster cluster;
   private final String tables;
   private final String streams;
   private final List<Query> queries;
   private final Changes changes;
+  private int epochs = 40;
 
   /** A query in our words and in PostgreSQL's. */
   record Query(String name, String ours, String theirs) {
@@ -53,6 +52,11 @@ final class OracleRun {
     this.changes = changes;
   }
 
+  OracleRun epochs(int number) {
+    epochs = number;
+    return this;
+  }
+
   void run(String database, long seed) throws SQLException {
     Random random = new Random(seed);
     try (Connection admin = connect("postgres");
@@ -68,9 +72,9 @@ final class OracleRun {
         db.run("CREATE STREAM " + stream);
         oracle.execute("CREATE TABLE " + stream);
       }
-      for (int epoch = 0; epoch < EPOCHS; epoch++) {
+      for (int epoch = 0; epoch < epochs; epoch++) {
         for (int i = 0; i < queries.size(); i++) {
-          if (epoch == i % 2 * EPOCHS / 3) {
+          if (epoch == i % 2 * epochs / 3) {
             Query query = queries.get(i);
             db.run("CREATE MATERIALIZED VIEW v_" + query.name + " AS " + query.ours);
           }
@@ -86,7 +90,7 @@ final class OracleRun {
         if (random.nextInt(8) == 0) {
           db.crash();
         }
-        for (int i = 0; i < queries.size(); i += epoch < EPOCHS / 3 ? 2 : 1) {
+        for (int i = 0; i < queries.size(); i += epoch < epochs / 3 ? 2 : 1) {
           Query query = queries.get(i);
           List<String> expected = Answers.theirs(oracle, query.theirs);
           assertThat(Answers.ours(db, "SELECT * FROM v_" + query.name))

@@ -215,6 +215,65 @@ class WindowOracleTest {
         .run("windows" + seed, seed);
   }
 
+  /** Partitions of thousands of rows: sums are saved on the way, walks end early. */
+  @ParameterizedTest
+  @ValueSource(longs = {1, 2})
+  void largePartitionsEqualPostgres(long seed) throws Exception {
+    List<OracleRun.Query> queries = new ArrayList<>();
+    String[] functions = {
+      "SUM(grams) ? AS s, MAX(grams) ? AS m, COUNT(*) ? AS n",
+      "DENSE_RANK() ? AS d, SUM(cost) ? AS s",
+      "ROW_NUMBER() ? AS n",
+      "RANK() ? AS r, LAG(id) ? AS l, SUM(speed) ? AS s",
+      "FIRST_VALUE(id) ? AS f, LAST_VALUE(grams) ? AS g, MIN(gate) ? AS m",
+    };
+    String[] orders = {"id", "grams, id", "at DESC, id"};
+    for (int i = 0; i < functions.length; i++) {
+      for (int j = i % 2; j < orders.length; j += 2) {
+        String over = "OVER (ORDER BY " + orders[j] + ")";
+        String sql = "SELECT id, " + functions[i].replace("?", over) + " FROM stop";
+        queries.add(OracleRun.Query.of("large_" + i + "_" + j, sql));
+      }
+    }
+    queries.add(
+        OracleRun.Query.of(
+            "large_mixed",
+            "SELECT id, SUM(grams) OVER (ORDER BY grams) AS s, COUNT(*) OVER (ORDER BY grams RANGE BETWEEN 1"
+                + " PRECEDING AND CURRENT ROW) AS n FROM stop"));
+    queries.add(
+        OracleRun.Query.of(
+            "large_first",
+            "SELECT id, n FROM (SELECT id, RANK() OVER (PARTITION BY gate ORDER BY grams) AS n FROM stop) AS"
+                + " s WHERE n <= 2"));
+    new OracleRun(cluster, TABLES, "unused (x INTEGER)", queries, WindowOracleTest::manyChanges)
+        .epochs(12)
+        .run("large" + seed, seed);
+  }
+
+  /** Thousands of rows at once, or a few changes at any place or at the end. */
+  private static List<String> manyChanges(Random random) {
+    boolean many = random.nextInt(5) == 0;
+    boolean atEnd = random.nextInt(3) == 0;
+    int first = atEnd ? 1_000_000 + random.nextInt(1_000_000) : random.nextInt(5_000);
+    int last = first + (many ? 2_000 : random.nextInt(3));
+    List<String> rows = new ArrayList<>();
+    for (int id = first; id <= last; id++) {
+      rows.add(
+          "(%d, %s, %s, %s, %s, %s, NULL, CAST(%s AS DOUBLE PRECISION))"
+              .formatted(
+                  id,
+                  number(random),
+                  gate(random),
+                  number(random),
+                  random.nextInt(40) * 0.25,
+                  at(random),
+                  random.nextInt(30) * 0.125));
+    }
+    return List.of(
+        "DELETE FROM stop WHERE id BETWEEN " + first + " AND " + last,
+        "INSERT INTO stop VALUES " + String.join(", ", rows));
+  }
+
   private static List<String> changes(Random random) {
     List<String> statements = new ArrayList<>();
     for (int i = 0; i <= random.nextInt(6); i++) {

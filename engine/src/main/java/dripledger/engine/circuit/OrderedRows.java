@@ -37,6 +37,7 @@ final class OrderedRows implements SavedStore.Form {
   private final List<SortKey> keys;
   private final RowOrder order; // and then by all columns
   private final RowOrder peerOrder; // of the order alone
+  private final SortKeyCodec firstColumn; // of the order; or null
   private final SortKeyCodec.ByteSink left = new SortKeyCodec.ByteSink();
   private final SortKeyCodec.ByteSink right = new SortKeyCodec.ByteSink();
   private final RowWriter row;
@@ -63,6 +64,8 @@ final class OrderedRows implements SavedStore.Form {
         .forEach(c -> all.add(new SortKey(c, false, false)));
     order = new RowOrder(layout, all);
     peerOrder = new RowOrder(layout, keys);
+    firstColumn =
+        keys.isEmpty() ? null : new SortKeyCodec(layout, new int[] {keys.get(0).column()});
     row = new RowWriter(layout, 256);
     rowWords = new long[rows.words()];
     partitionWords = new long[partitionKeys.words()];
@@ -151,16 +154,35 @@ final class OrderedRows implements SavedStore.Form {
     partitions.page(partition)[partitions.state(partition) + RUN] = word;
   }
 
-  /** The first eight bytes of what a row is ordered by. */
+  /**
+   * A long that orders rows as far as it goes: all of the first column of the order if that is of
+   * fixed size, else its first eight bytes.
+   */
   long sortKey(int block) {
-    left.clear();
-    int start = row(block);
-    order.encode(row.bytes(), start, left);
-    long key = 0;
-    for (int i = 0; i < 8; i++) {
-      key = key << 8 | (i < left.size() ? left.bytes()[i] & 0xFF : 0);
+    if (keys.isEmpty()) {
+      return 0;
     }
-    return key ^ Long.MIN_VALUE;
+    SortKey first = keys.get(0);
+    int column = first.column();
+    if (isNull(block, column)) {
+      return first.nullsFirst() ? Long.MIN_VALUE : Long.MAX_VALUE;
+    }
+    long key = 0;
+    if (!layout.isVariable(column)) {
+      key = slot(block, column);
+      boolean floating = layout.schema().type(column).kind().isFloating();
+      key = floating && key < 0 ? key ^ Long.MAX_VALUE : key;
+    } else {
+      left.clear();
+      int start = row(block);
+      firstColumn.encode(row.bytes(), start, left);
+      int from = layout.schema().type(column).nullable() ? 1 : 0; // that is the same for all
+      for (int i = from; i < from + 8; i++) {
+        key = key << 8 | (i < left.size() ? left.bytes()[i] & 0xFF : 0);
+      }
+      key ^= Long.MIN_VALUE;
+    }
+    return first.descending() ? ~key : key;
   }
 
   void insert(int partition, long sortKey, int block, long times) {

@@ -7,15 +7,12 @@ import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanNode;
-import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
-import dripledger.engine.row.Page;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
 import java.util.Arrays;
-import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.stream.IntStream;
@@ -351,12 +348,26 @@ final class PlanBuilder {
 
   private PlanNode union(Union rel) {
     Schema output = TypeMapping.schema(rel.getRowType());
+    if (rel.all && rel.getInputs().stream().allMatch(PlanBuilder::isConstantRow)) {
+      ConstantRows rows = new ConstantRows(output, expressions);
+      return new PlanNode.Values(
+          output,
+          rel.getInputs().stream().map(row -> rows.of(((Project) row).getProjects())).toList());
+    }
     PlanNode all = new PlanNode.UnionAll(inputsOf(rel), output);
     if (rel.all) {
       return all;
     }
     List<Integer> groups = IntStream.range(0, output.size()).boxed().toList();
     return new PlanNode.Aggregate(all, groups, List.of(), output);
+  }
+
+  /** Whether it is one row that nothing has to be read for: VALUES with expressions is many. */
+  private static boolean isConstantRow(RelNode rel) {
+    return rel instanceof Project project
+        && project.getInput() instanceof Values one
+        && one.getTuples().size() == 1
+        && ConstantRows.areConstant(project.getProjects());
   }
 
   /** The inputs of a set operation, with the columns of its result. */
@@ -400,22 +411,7 @@ final class PlanBuilder {
 
   private PlanNode values(Values rel) {
     Schema output = TypeMapping.schema(rel.getRowType());
-    List<List<Object>> rows = new ArrayList<>();
-    // Each row goes through the same compiled code as every other literal.
-    Map<List<RexLiteral>, List<Object>> seen = new HashMap<>();
-    for (List<RexLiteral> tuple : rel.getTuples()) {
-      rows.add(seen.computeIfAbsent(tuple, t -> evaluate(t, output)));
-    }
-    return new PlanNode.Values(output, rows);
-  }
-
-  private List<Object> evaluate(List<RexLiteral> tuple, Schema output) {
-    List<Expr> constants = tuple.stream().map(expressions::translate).toList();
-    ProgramCompiler.CompiledProgram program =
-        ProgramCompiler.compile(new Program(new Schema(List.of()), null, constants, output));
-    Page page = new Page(program.output());
-    program.program().run(new byte[0], 0, page.begin());
-    page.commit(1);
-    return Arrays.asList(BoxedRows.read(program.output(), page.bytes(), page.start(0)));
+    ConstantRows rows = new ConstantRows(output, expressions);
+    return new PlanNode.Values(output, rel.getTuples().stream().map(rows::of).toList());
   }
 }
