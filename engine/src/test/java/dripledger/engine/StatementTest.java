@@ -251,8 +251,9 @@ class StatementTest {
     for (String query :
         List.of(
             "SELECT LAG(gate) IGNORE NULLS OVER (ORDER BY at) FROM scan",
-            "SELECT gate, COUNT(*) FROM scan GROUP BY ROLLUP (gate)",
-            "SELECT STDDEV_POP(grams) FROM scan",
+            "SELECT STRING_AGG(gate, ',') OVER (ORDER BY at) FROM scan",
+            "SELECT COUNT(DISTINCT gate) OVER (ORDER BY at) FROM scan",
+            "SELECT ARG_MAX(grams, gate) OVER (ORDER BY at) FROM scan",
             "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan WHERE at > CURRENT_TIMESTAMP",

@@ -47,7 +47,7 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
       Accumulator accumulator,
       int offset,
       ValueCounts distinct,
-      OrderedValues ordered) {}
+      GroupValues ordered) {}
 
   GroupState(PlanNode.Aggregate plan, RowLayout input, GroupKeys keys, Versions versions) {
     this.input = input;
@@ -63,26 +63,30 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
     for (int i = 0; i < calls.length; i++) {
       AggregateCall call = plan.calls().get(i);
       Accumulator accumulator = Accumulators.of(call, input, appendOnly);
-      OrderedValues extremes = null;
+      GroupValues all = null;
       ValueCounts distinct = null;
       if (accumulator == null) {
-        extremes = new OrderedValues(call, input, groupColumns, versions);
-        values.add(extremes.values());
+        all =
+            call.function().isCollected()
+                ? new CollectedValues(call, input, groupColumns, blobs, versions)
+                : new OrderedValues(call, input, groupColumns, versions);
+        values.add(all.values);
+        canFail |= all.canFail();
       } else if (call.distinct() && !call.function().isExtreme()) {
         distinct = new ValueCounts(input, columnsOf(call, groupColumns), versions);
         values.add(distinct);
       }
       boolean adds = AggregateKernel.isGenerated(call, input, appendOnly);
-      boolean writes = adds || extremes != null && extremes.isPlain();
+      boolean writes = adds || all != null && all.isPlain();
       List<Integer> nullable =
           call.arguments().stream().filter(a -> input.schema().type(a).nullable()).toList();
       slots.add(new AggregateKernel.Slot(call, offset, adds, writes, nullable));
-      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, extremes);
+      calls[i] = new Call(call.filterColumn(), accumulator, offset, distinct, all);
       if (accumulator == null) {
-        offset += OrderedValues.STATE_WORDS;
+        offset += GroupValues.STATE_WORDS;
       } else {
-        if (accumulator.blobWord() >= 0) {
-          blobList.add(offset + accumulator.blobWord());
+        for (int word : accumulator.blobWords()) {
+          blobList.add(offset + word);
         }
         canFail |= accumulator.canFail();
         offset += accumulator.stateWords();
@@ -176,7 +180,7 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
           call.accumulator.release(page, at + call.offset, blobs);
         }
       } else if (ends) {
-        OrderedValues.refuseIfAny(page, at + call.offset);
+        call.ordered.end(page, at + call.offset);
       } else {
         call.ordered.result(page, at + call.offset);
       }
@@ -245,7 +249,7 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
     for (Call call : calls) {
       if (call.ordered != null) {
         int from = state + call.offset;
-        Arrays.fill(page, from, from + OrderedValues.STATE_WORDS, 0);
+        Arrays.fill(page, from, from + GroupValues.STATE_WORDS, 0);
       }
     }
   }

@@ -37,7 +37,7 @@ final class OrderedRows implements SavedStore.Form {
   private final List<SortKey> keys;
   private final RowOrder order; // and then by all columns
   private final RowOrder peerOrder; // of the order alone
-  private final SortKeyCodec firstColumn; // of the order; or null
+  private final LeadingKey leading; // or null, if there is no order
   private final SortKeyCodec.ByteSink left = new SortKeyCodec.ByteSink();
   private final SortKeyCodec.ByteSink right = new SortKeyCodec.ByteSink();
   private final RowWriter row;
@@ -64,8 +64,7 @@ final class OrderedRows implements SavedStore.Form {
         .forEach(c -> all.add(new SortKey(c, false, false)));
     order = new RowOrder(layout, all);
     peerOrder = new RowOrder(layout, keys);
-    firstColumn =
-        keys.isEmpty() ? null : new SortKeyCodec(layout, new int[] {keys.get(0).column()});
+    leading = keys.isEmpty() ? null : new LeadingKey(layout, keys.get(0));
     row = new RowWriter(layout, 256);
     rowWords = new long[rows.words()];
     partitionWords = new long[partitionKeys.words()];
@@ -154,35 +153,13 @@ final class OrderedRows implements SavedStore.Form {
     partitions.page(partition)[partitions.state(partition) + RUN] = word;
   }
 
-  /**
-   * A long that orders rows as far as it goes: all of the first column of the order if that is of
-   * fixed size, else its first eight bytes.
-   */
+  /** A long that orders rows as far as it goes: see {@link LeadingKey}. */
   long sortKey(int block) {
-    if (keys.isEmpty()) {
+    if (leading == null) {
       return 0;
     }
-    SortKey first = keys.get(0);
-    int column = first.column();
-    if (isNull(block, column)) {
-      return first.nullsFirst() ? Long.MIN_VALUE : Long.MAX_VALUE;
-    }
-    long key = 0;
-    if (!layout.isVariable(column)) {
-      key = slot(block, column);
-      boolean floating = layout.schema().type(column).kind().isFloating();
-      key = floating && key < 0 ? key ^ Long.MAX_VALUE : key;
-    } else {
-      left.clear();
-      int start = row(block);
-      firstColumn.encode(row.bytes(), start, left);
-      int from = layout.schema().type(column).nullable() ? 1 : 0; // that is the same for all
-      for (int i = from; i < from + 8; i++) {
-        key = key << 8 | (i < left.size() ? left.bytes()[i] & 0xFF : 0);
-      }
-      key ^= Long.MIN_VALUE;
-    }
-    return first.descending() ? ~key : key;
+    int start = row(block);
+    return leading.of(row.bytes(), start);
   }
 
   void insert(int partition, long sortKey, int block, long times) {

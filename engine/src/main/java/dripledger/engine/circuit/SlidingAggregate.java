@@ -23,10 +23,11 @@ final class SlidingAggregate extends WindowFunction {
   private final boolean growing;
   private final Blobs blobs = new Blobs(Versions.once());
   private final long[] state;
+  private final int[] blobWords;
   private int from;
   private int to;
 
-  private record Saved(int to, long[] state, byte[] blob) {}
+  private record Saved(int to, long[] state, byte[][] blobs) {}
 
   SlidingAggregate(WindowCall call, OrderedRows rows, FrameCursor frame) {
     this.rows = rows;
@@ -41,6 +42,7 @@ final class SlidingAggregate extends WindowFunction {
     excludes = call.frame().exclusion() != Exclusion.NONE;
     growing = call.frame().startsFirst() && !excludes;
     state = new long[accumulator.stateWords()];
+    blobWords = accumulator.blobWords();
   }
 
   @Override
@@ -50,9 +52,9 @@ final class SlidingAggregate extends WindowFunction {
     frame.begin(of, 0);
     if (saved instanceof Saved known) {
       System.arraycopy(known.state, 0, state, 0, state.length);
-      int word = accumulator.blobWord();
-      if (word >= 0 && state[word] != 0) {
-        state[word] = blobs.put(known.blob, 0, known.blob.length);
+      for (int i = 0; i < blobWords.length; i++) {
+        byte[] blob = known.blobs[i];
+        state[blobWords[i]] = blob == null ? 0 : blobs.put(blob, 0, blob.length);
       }
       to = known.to;
       frame.begin(of, to);
@@ -113,13 +115,16 @@ final class SlidingAggregate extends WindowFunction {
     }
   }
 
-  private byte[] blob() {
-    int word = accumulator.blobWord();
-    if (word < 0 || state[word] == 0) {
-      return null;
+  private byte[][] savedBlobs() {
+    byte[][] saved = new byte[blobWords.length][];
+    for (int i = 0; i < blobWords.length; i++) {
+      long place = state[blobWords[i]];
+      if (place != 0) {
+        int start = blobs.start(place);
+        saved[i] = Arrays.copyOfRange(blobs.bytes(place), start, start + Blobs.length(place));
+      }
     }
-    int start = blobs.start(state[word]);
-    return Arrays.copyOfRange(blobs.bytes(state[word]), start, start + Blobs.length(state[word]));
+    return saved;
   }
 
   @Override
@@ -127,18 +132,21 @@ final class SlidingAggregate extends WindowFunction {
     SlidingAggregate that = (SlidingAggregate) other;
     goTo(rank);
     that.goTo(rank);
-    int word = accumulator.blobWord();
+    long apart = 0; // words that are places
+    for (int word : blobWords) {
+      apart |= 1L << word;
+    }
     for (int i = 0; i < state.length; i++) {
-      if (i != word && state[i] != that.state[i]) {
+      if ((apart >>> i & 1) == 0 && state[i] != that.state[i]) {
         return false;
       }
     }
-    return from == that.from && to == that.to && Arrays.equals(blob(), that.blob());
+    return from == that.from && to == that.to && Arrays.deepEquals(savedBlobs(), that.savedBlobs());
   }
 
   @Override
   Object save() {
-    return growing ? new Saved(to, state.clone(), blob()) : null;
+    return growing ? new Saved(to, state.clone(), savedBlobs()) : null;
   }
 
   @Override

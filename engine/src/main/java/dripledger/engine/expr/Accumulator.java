@@ -29,9 +29,9 @@ public interface Accumulator {
     return false;
   }
 
-  /** The word of the state that refers to a blob, or 0 in it, or −1 if there is no such word. */
-  default int blobWord() {
-    return -1;
+  /** The words of the state that refer to a blob, or to none while they are 0. */
+  default int[] blobWords() {
+    return new int[0];
   }
 
   /** Gives blobs back before the group is removed. */

@@ -16,8 +16,8 @@ public final class Accumulators {
   private Accumulators() {}
 
   /**
-   * The accumulator of a call, or null if the call is an extreme that must be found among all the
-   * group's values, since its input takes rows out again.
+   * The accumulator of a call, or null if the answer must be made of all the group's values: since
+   * the input takes rows out again, or always.
    *
    * @param appendOnly whether the input never takes a row out
    */
@@ -33,6 +33,37 @@ public final class Accumulators {
           appendOnly && !type.isVariable()
               ? new LatestExtreme(input, argument, call.function() == AggregateCall.Function.MAX)
               : null;
+      case VAR_POP,
+          VAR_SAMP,
+          STDDEV_POP,
+          STDDEV_SAMP,
+          COVAR_POP,
+          COVAR_SAMP,
+          CORR,
+          REGR_COUNT,
+          REGR_AVGX,
+          REGR_AVGY,
+          REGR_SXX,
+          REGR_SYY,
+          REGR_SXY,
+          REGR_SLOPE,
+          REGR_INTERCEPT,
+          REGR_R2 ->
+          new Moments(call, input);
+      case BOOL_AND, BOOL_OR ->
+          new Truths(input, argument, call.function() == AggregateCall.Function.BOOL_AND);
+      case BIT_AND,
+          BIT_OR,
+          BIT_XOR,
+          STRING_AGG,
+          ARRAY_AGG,
+          JSON_AGG,
+          JSON_OBJECT_AGG,
+          MODE,
+          PERCENTILE_CONT,
+          PERCENTILE_DISC,
+          SINGLE_VALUE ->
+          null;
       case ARG_MAX, ARG_MIN -> {
         ColumnType order = input.schema().type(call.arguments().get(1));
         yield appendOnly && !order.isVariable()
@@ -49,7 +80,7 @@ public final class Accumulators {
   private static Accumulator sum(
       RowLayout input, int argument, ColumnType type, ColumnType output, boolean average) {
     if (type.kind().isFloating()) {
-      return new ExactDoubleSum(input, argument, average);
+      return new FloatingSums(input, argument, average);
     }
     if (!average && output.kind() == Kind.BIGINT) {
       return new LongSum(input, argument, output.nullable());
@@ -202,140 +233,6 @@ public final class Accumulators {
     }
   }
 
-  /**
-   * SUM and AVG of floating-point values, exact and so independent of order: the sum is kept as m ×
-   * 2^e with an integer m of any length, and rounded once when read. State: place of m in the
-   * arena, e, count of values, and counts of NaN, ∞ and −∞.
-   */
-  private record ExactDoubleSum(RowLayout input, int argument, boolean average)
-      implements Accumulator {
-    private static final int EXPONENT = 1;
-    private static final int COUNT = 2;
-    private static final int NAN = 3;
-    private static final int POSITIVE = 4;
-    private static final int NEGATIVE = 5;
-
-    @Override
-    public int stateWords() {
-      return 6;
-    }
-
-    @Override
-    public int blobWord() {
-      return 0;
-    }
-
-    @Override
-    public boolean canFail() {
-      return true;
-    }
-
-    @Override
-    public void add(byte[] row, int at, long weight, long[] state, int stateAt, Blobs blobs) {
-      if (input.isNull(row, at, argument)) {
-        return;
-      }
-      double value = input.doubleValue(row, at, argument);
-      bump(state, stateAt + COUNT, weight);
-      if (Double.isNaN(value)) {
-        bump(state, stateAt + NAN, weight);
-      } else if (Double.isInfinite(value)) {
-        bump(state, stateAt + (value > 0 ? POSITIVE : NEGATIVE), weight);
-      } else if (value != 0) {
-        long bits = Double.doubleToLongBits(value);
-        int biased = (int) (bits >>> 52) & 0x7FF;
-        long fraction = bits & 0xFFFFFFFFFFFFFL;
-        long mantissa = biased == 0 ? fraction << 1 : fraction | 1L << 52;
-        int exponent = biased - 1075;
-        int zeros = Long.numberOfTrailingZeros(mantissa);
-        mantissa >>= zeros;
-        exponent += zeros;
-        BigInteger term =
-            BigInteger.valueOf(bits < 0 ? -mantissa : mantissa)
-                .multiply(BigInteger.valueOf(weight));
-        addTerm(term, exponent, state, stateAt, blobs);
-      }
-    }
-
-    private static void bump(long[] state, int at, long by) {
-      state[at] += by;
-    }
-
-    private static BigInteger mantissa(long[] state, int stateAt, Blobs blobs) {
-      long place = state[stateAt];
-      if (place == 0) {
-        return BigInteger.ZERO;
-      }
-      return new BigInteger(blobs.bytes(place), blobs.start(place), Blobs.length(place));
-    }
-
-    private void addTerm(BigInteger term, int exponent, long[] state, int stateAt, Blobs blobs) {
-      BigInteger sum = mantissa(state, stateAt, blobs);
-      int base = (int) state[stateAt + EXPONENT];
-      if (sum.signum() == 0) {
-        sum = term;
-        base = exponent;
-      } else if (exponent >= base) {
-        sum = sum.add(term.shiftLeft(exponent - base));
-      } else {
-        sum = sum.shiftLeft(base - exponent).add(term);
-        base = exponent;
-      }
-      release(state, stateAt, blobs);
-      if (sum.signum() == 0) {
-        state[stateAt] = 0;
-        state[stateAt + EXPONENT] = 0;
-        return;
-      }
-      byte[] bytes = sum.toByteArray();
-      state[stateAt] = blobs.put(bytes, 0, bytes.length);
-      state[stateAt + EXPONENT] = base;
-    }
-
-    @Override
-    public void release(long[] state, int stateAt, Blobs blobs) {
-      blobs.retire(state[stateAt]);
-    }
-
-    @Override
-    public void write(long[] state, int stateAt, Blobs blobs, RowWriter out, int column) {
-      long count = state[stateAt + COUNT];
-      if (count == 0) {
-        out.setNull(column);
-        return;
-      }
-      boolean positive = state[stateAt + POSITIVE] != 0;
-      boolean negative = state[stateAt + NEGATIVE] != 0;
-      double result;
-      if (state[stateAt + NAN] != 0 || positive && negative) {
-        result = Double.NaN;
-      } else if (positive || negative) {
-        result = positive ? Double.POSITIVE_INFINITY : Double.NEGATIVE_INFINITY;
-      } else {
-        double sum = toDouble(mantissa(state, stateAt, blobs), (int) state[stateAt + EXPONENT]);
-        if (Double.isInfinite(sum)) {
-          throw new ArithmeticException("the sum is out of range for DOUBLE");
-        }
-        result = average ? sum / count : sum;
-      }
-      boolean real = out.layout().schema().type(column).kind() == Kind.REAL;
-      out.setDouble(column, real ? (float) result : result);
-    }
-
-    /** Correctly rounded, but for subnormal results, which may be one unit off. */
-    private static double toDouble(BigInteger mantissa, int exponent) {
-      int excess = mantissa.bitLength() - 900;
-      if (excess <= 0) {
-        return Math.scalb(mantissa.doubleValue(), exponent);
-      }
-      BigInteger shifted = mantissa.shiftRight(excess);
-      if (mantissa.getLowestSetBit() < excess) {
-        shifted = shifted.setBit(0); // a sticky bit keeps the rounding right
-      }
-      return Math.scalb(shifted.doubleValue(), exponent + excess);
-    }
-  }
-
   private static long orderedSlot(RowLayout input, byte[] row, int at, int column) {
     long slot = input.slot(row, at, column);
     return input.schema().type(column).kind().isFloating() && slot < 0
@@ -409,8 +306,8 @@ public final class Accumulators {
     }
 
     @Override
-    public int blobWord() {
-      return 2;
+    public int[] blobWords() {
+      return new int[] {2};
     }
 
     @Override

@@ -2,6 +2,7 @@ package dripledger.engine.expr;
 
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
 import java.util.List;
 import java.util.stream.Collectors;
 
@@ -11,12 +12,25 @@ import java.util.stream.Collectors;
  * @param arguments the columns of the input it reads
  * @param distinct whether equal arguments count once
  * @param filterColumn the BOOLEAN column of FILTER (WHERE …), or −1
+ * @param order in which the values are taken, where that matters: by columns of the input
  * @param output its name and type in the result
  */
 public record AggregateCall(
-    Function function, List<Integer> arguments, boolean distinct, int filterColumn, Column output) {
+    Function function,
+    List<Integer> arguments,
+    boolean distinct,
+    int filterColumn,
+    List<SortKey> order,
+    Column output) {
   public AggregateCall {
     arguments = List.copyOf(arguments);
+    order = List.copyOf(order);
+  }
+
+  /** A call to which no order is given. */
+  public AggregateCall(
+      Function function, List<Integer> arguments, boolean distinct, int filter, Column output) {
+    this(function, arguments, distinct, filter, List.of(), output);
   }
 
   /** The call as text, with the input's column names. */
@@ -29,6 +43,7 @@ public record AggregateCall(
         + "("
         + (distinct ? "DISTINCT " : "")
         + columns
+        + (order.isEmpty() ? "" : " ORDER BY " + SortKey.text(order, input))
         + ")"
         + (filterColumn >= 0 ? " FILTER " + input.column(filterColumn).name() : "");
   }
@@ -41,11 +56,44 @@ public record AggregateCall(
     MIN,
     MAX,
     ARG_MAX,
-    ARG_MIN;
+    ARG_MIN,
+    VAR_POP,
+    VAR_SAMP,
+    STDDEV_POP,
+    STDDEV_SAMP,
+    COVAR_POP,
+    COVAR_SAMP,
+    CORR,
+    REGR_COUNT,
+    REGR_AVGX,
+    REGR_AVGY,
+    REGR_SXX,
+    REGR_SYY,
+    REGR_SXY,
+    REGR_SLOPE,
+    REGR_INTERCEPT,
+    REGR_R2,
+    BOOL_AND,
+    BOOL_OR,
+    BIT_AND,
+    BIT_OR,
+    BIT_XOR,
+    STRING_AGG,
+    ARRAY_AGG,
+    JSON_AGG,
+    JSON_OBJECT_AGG,
+    MODE,
+    PERCENTILE_CONT,
+    PERCENTILE_DISC;
 
     /** Whether the answer is one of the rows' values, so that taking it out needs the next one. */
     public boolean isExtreme() {
       return this == MIN || this == MAX || this == ARG_MAX || this == ARG_MIN;
+    }
+
+    /** Whether the answer is made of all values of the group, in an order. */
+    public boolean isCollected() {
+      return ordinal() >= BIT_AND.ordinal();
     }
   }
 }

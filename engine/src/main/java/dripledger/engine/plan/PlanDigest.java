@@ -158,6 +158,7 @@ public final class PlanDigest {
       return call.function()
           + call.arguments().toString()
           + (call.distinct() ? " distinct" : "")
+          + (call.order().isEmpty() ? "" : " in " + call.order())
           + (call.filterColumn() >= 0 ? " filter " + call.filterColumn() : "")
           + " "
           + type;

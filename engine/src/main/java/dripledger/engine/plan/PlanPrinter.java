@@ -92,10 +92,12 @@ public final class PlanPrinter {
       boolean all =
           !a.input().appendOnly() && a.calls().stream().anyMatch(c -> c.function().isExtreme());
       boolean distinct = a.calls().stream().anyMatch(AggregateCall::distinct);
+      boolean collected = a.calls().stream().anyMatch(c -> c.function().isCollected());
       String state =
           "one entry per group"
               + (all ? ", and every value of MIN and MAX in order" : "")
-              + (distinct ? ", and every distinct value" : "");
+              + (distinct ? ", and every distinct value" : "")
+              + (collected ? ", and every value in order" : "");
       return line(
           a,
           "aggregate " + calls + (groups.isEmpty() ? "" : " by " + groups),
@@ -135,7 +137,7 @@ public final class PlanPrinter {
       String calls = w.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
       String by =
           (w.partition().isEmpty() ? "" : " by " + names(w.partition(), in))
-              + (w.order().isEmpty() ? "" : " ordered by " + order(w.order(), in));
+              + (w.order().isEmpty() ? "" : " ordered by " + SortKey.text(w.order(), in));
       String kept = w.kept() == null ? "" : kept(w.kept()) + (calls.isEmpty() ? "" : "; ");
       boolean few = w.keepsFew();
       return line(
@@ -156,12 +158,6 @@ public final class PlanPrinter {
 
     private static String names(List<Integer> columns, Schema in) {
       return columns.stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
-    }
-
-    private static String order(List<SortKey> order, Schema in) {
-      return order.stream()
-          .map(key -> in.column(key.column()).name() + (key.descending() ? " DESC" : ""))
-          .collect(Collectors.joining(", "));
     }
 
     @Override

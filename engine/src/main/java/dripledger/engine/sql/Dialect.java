@@ -4,6 +4,7 @@ import dripledger.grammar.parser.DripParser;
 import java.math.RoundingMode;
 import java.nio.charset.Charset;
 import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
 import java.util.EnumSet;
 import java.util.List;
 import java.util.Locale;
@@ -275,7 +276,9 @@ final class Dialect {
   }
 
   private static SqlOperatorTable operatorTable() {
-    SqlOperatorTable own = SqlOperatorTables.of(OWN);
+    List<SqlOperator> all = new ArrayList<>(OWN);
+    all.addAll(AggregateFunctions.OWN);
+    SqlOperatorTable own = SqlOperatorTables.of(all);
     SqlOperatorTable library =
         SqlLibraryOperatorTableFactory.INSTANCE.getOperatorTable(
             EnumSet.of(SqlLibrary.STANDARD, SqlLibrary.POSTGRESQL, SqlLibrary.BIG_QUERY));
@@ -290,7 +293,7 @@ final class Dialect {
           SqlNameMatcher matcher) {
         own.lookupOperatorOverloads(name, category, syntax, operators, ignoreCase);
         if (operators.isEmpty() && name.isSimple()) {
-          for (SqlOperator op : OWN) {
+          for (SqlOperator op : all) {
             if (syntax == SqlSyntax.FUNCTION
                 && op.getName().equals(name.getSimple().toUpperCase(Locale.ROOT))) {
               operators.add(op);

@@ -55,10 +55,8 @@ final class DistinctOn {
   }
 
   private static SqlNode ordered(SqlNode item, DistinctOnSelect select) {
-    if (item instanceof SqlCall call
-        && (call.getKind() == SqlKind.DESCENDING
-            || call.getKind() == SqlKind.NULLS_FIRST
-            || call.getKind() == SqlKind.NULLS_LAST)) {
+    if (SyntaxRewriter.isDirection(item)) {
+      SqlCall call = (SqlCall) item;
       return call.getOperator()
           .createCall(call.getParserPosition(), ordered(call.operand(0), select));
     }

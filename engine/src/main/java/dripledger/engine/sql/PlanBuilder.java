@@ -2,7 +2,6 @@ package dripledger.engine.sql;
 
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
-import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
@@ -17,6 +16,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.stream.IntStream;
 import org.apache.calcite.plan.RelOptUtil;
+import org.apache.calcite.rel.RelCollation;
 import org.apache.calcite.rel.RelFieldCollation;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
@@ -32,7 +32,6 @@ import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
-import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.util.ImmutableBitSet;
 
@@ -62,7 +61,7 @@ final class PlanBuilder {
     long limit = -1;
     RelNode below = rel;
     if (rel instanceof Sort sort) {
-      order = order(sort);
+      order = order(sort.getCollation());
       offset = sort.offset == null ? 0 : count(sort.offset);
       limit = sort.fetch == null ? -1 : count(sort.fetch);
       below = sort.getInput();
@@ -74,9 +73,10 @@ final class PlanBuilder {
     return new Command.QueryPlan(plan, outputs, columns, order, offset, limit);
   }
 
-  private static List<SortKey> order(Sort sort) {
+  /** An order as we have it. */
+  static List<SortKey> order(RelCollation collation) {
     List<SortKey> order = new ArrayList<>();
-    for (RelFieldCollation c : sort.getCollation().getFieldCollations()) {
+    for (RelFieldCollation c : collation.getFieldCollations()) {
       boolean descending = c.direction.isDescending();
       boolean nullsFirst =
           c.nullDirection == RelFieldCollation.NullDirection.UNSPECIFIED
@@ -133,7 +133,7 @@ final class PlanBuilder {
           : transform(project.getInput(), null, project.getProjects(), project);
     }
     if (rel instanceof Aggregate aggregate) {
-      return aggregate(aggregate);
+      return new AggregatePlans(expressions, aggregate, build(aggregate.getInput())).plan();
     }
     if (rel instanceof Join join) {
       return join(join);
@@ -163,7 +163,7 @@ final class PlanBuilder {
     long offset = sort.offset == null ? 0 : count(sort.offset);
     long limit = sort.fetch == null ? Long.MAX_VALUE : count(sort.fetch);
     long to = limit > Long.MAX_VALUE - offset ? Long.MAX_VALUE : offset + limit;
-    return WindowPlans.first(below, order(sort), offset, to);
+    return WindowPlans.first(below, order(sort.getCollation()), offset, to);
   }
 
   /** The plan of a query that is kept up to date: its order only says which rows there are. */
@@ -242,49 +242,6 @@ final class PlanBuilder {
     Program program = new Program(below.schema(), condition, outputs, output);
     ProgramCompiler.compile(program); // what cannot be computed is said now
     return new PlanNode.Transform(below, program);
-  }
-
-  private PlanNode aggregate(Aggregate rel) {
-    if (rel.getGroupType() != Aggregate.Group.SIMPLE) {
-      throw unsupported("GROUPING SETS");
-    }
-    PlanNode input = build(rel.getInput());
-    List<Integer> groups = rel.getGroupSet().asList();
-    List<AggregateCall> calls = new ArrayList<>();
-    Schema output = TypeMapping.schema(rel.getRowType());
-    List<Column> kept = new ArrayList<>(output.columns().subList(0, groups.size()));
-    List<Expr> outputs = new ArrayList<>(Expr.columns(new Schema(kept)));
-    for (int i = 0; i < rel.getAggCallList().size(); i++) {
-      org.apache.calcite.rel.core.AggregateCall call = rel.getAggCallList().get(i);
-      Column result = output.column(groups.size() + i);
-      if (call.getAggregation().getKind() == SqlKind.LITERAL_AGG) {
-        outputs.add(expressions.translate(call.rexList.get(0))); // a constant, of any rows
-        continue;
-      }
-      outputs.add(new Expr.Column(kept.size(), result.type()));
-      kept.add(result);
-      AggregateCall.Function function = Aggregates.function(call.getAggregation());
-      calls.add(
-          new AggregateCall(
-              function, call.getArgList(), call.isDistinct(), call.filterArg, result));
-    }
-    PlanNode aggregate =
-        new PlanNode.Aggregate(
-            input, groups, calls, named(new Schema(kept), calls, input.schema()));
-    return kept.size() == output.size() ? aggregate : transform(aggregate, null, outputs, output);
-  }
-
-  /** Gives results that have no name of their own one that EXPLAIN can show: the call itself. */
-  static Schema named(Schema output, List<AggregateCall> calls, Schema input) {
-    List<Column> columns = new ArrayList<>(output.columns());
-    int first = columns.size() - calls.size();
-    for (int i = 0; i < calls.size(); i++) {
-      Column column = columns.get(first + i);
-      if (column.name().startsWith("$")) {
-        columns.set(first + i, new Column(calls.get(i).text(input), column.type()));
-      }
-    }
-    return new Schema(columns);
   }
 
   private PlanNode join(Join rel) {

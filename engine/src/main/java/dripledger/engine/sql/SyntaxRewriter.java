@@ -13,7 +13,9 @@ import java.util.Locale;
 import java.util.Map;
 import org.apache.calcite.avatica.util.TimeUnit;
 import org.apache.calcite.sql.SqlBasicCall;
+import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlCall;
+import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -29,6 +31,7 @@ import org.apache.calcite.sql.SqlWindow;
 import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
+import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.util.SqlShuttle;
 
 /**
@@ -175,12 +178,11 @@ final class SyntaxRewriter extends SqlShuttle {
           case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";
-          case ROLLUP, CUBE, GROUPING_SETS -> "GROUP BY " + call.getKind();
           case UNNEST -> "UNNEST";
           case LATERAL -> "LATERAL";
           case PIVOT, UNPIVOT, TABLESAMPLE, SNAPSHOT -> call.getKind().toString();
           case COLLECTION_TABLE -> "windows (" + call.operand(0) + ")";
-          case WITHIN_GROUP, IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
+          case IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
           case MERGE -> "MERGE";
           case ARRAY_VALUE_CONSTRUCTOR, MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
           default -> null;
@@ -211,6 +213,9 @@ final class SyntaxRewriter extends SqlShuttle {
     }
     if (call.getKind() == SqlKind.OVER) {
       return over(call);
+    }
+    if (call.getKind() == SqlKind.WITHIN_GROUP) {
+      return withinGroup(call, pos);
     }
     if (name.equals("current_timestamp") || name.equals("localtimestamp")) {
       return Dialect.NOW.createCall(pos);
@@ -248,6 +253,40 @@ final class SyntaxRewriter extends SqlShuttle {
       window.setLowerBound(null);
       window.setUpperBound(null);
     }
+  }
+
+  /** MODE() is of what it is ordered by, and PERCENTILE_CONT of it as floating point. */
+  private static SqlNode withinGroup(SqlCall call, SqlParserPos pos) {
+    SqlCall function = call.operand(0);
+    SqlNodeList order = call.operand(1);
+    String name = function.getOperator().getName();
+    if (name.equalsIgnoreCase("mode") && function.operandCount() == 0 && order.size() == 1) {
+      return SqlStdOperatorTable.MODE.createCall(pos, value(order.get(0)));
+    }
+    if (name.equalsIgnoreCase("percentile_cont") && order.size() == 1) {
+      order.set(0, withDouble(order.get(0), pos));
+    }
+    return call;
+  }
+
+  private static SqlNode value(SqlNode ordered) {
+    return isDirection(ordered) ? value(((SqlCall) ordered).operand(0)) : ordered;
+  }
+
+  private static SqlNode withDouble(SqlNode ordered, SqlParserPos pos) {
+    if (isDirection(ordered)) {
+      SqlCall call = (SqlCall) ordered;
+      return call.getOperator().createCall(pos, withDouble(call.operand(0), pos));
+    }
+    return SqlStdOperatorTable.CAST.createCall(
+        pos, ordered, new SqlDataTypeSpec(new SqlBasicTypeNameSpec(SqlTypeName.DOUBLE, pos), pos));
+  }
+
+  /** Whether it is an item of an order that says more than what it is ordered by. */
+  static boolean isDirection(SqlNode item) {
+    return item.getKind() == SqlKind.DESCENDING
+        || item.getKind() == SqlKind.NULLS_FIRST
+        || item.getKind() == SqlKind.NULLS_LAST;
   }
 
   /** A filter before OVER: what does not meet it is NULL, which aggregates pass over. */

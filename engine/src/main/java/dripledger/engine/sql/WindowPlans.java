@@ -196,7 +196,7 @@ final class WindowPlans {
     }
     PlanNode groups =
         new PlanNode.Aggregate(
-            plan, partition, calls, PlanBuilder.named(new Schema(group), calls, plan.schema()));
+            plan, partition, calls, AggregatePlans.named(new Schema(group), calls, plan.schema()));
     int before = plan.schema().size();
     List<Column> both = new ArrayList<>(plan.schema().columns());
     both.addAll(groups.schema().columns());
@@ -316,7 +316,11 @@ final class WindowPlans {
   private AggregateCall aggregate(RexOver over) {
     List<Integer> arguments = arguments(over);
     return new AggregateCall(
-        Aggregates.function(over.getAggOperator()), arguments, over.isDistinct(), -1, output(over));
+        AggregateFunctions.of(over.getAggOperator()),
+        arguments,
+        over.isDistinct(),
+        -1,
+        output(over));
   }
 
   private static Column output(RexOver over) {
@@ -332,9 +336,7 @@ final class WindowPlans {
     Frame frame = WindowFrames.of(over);
     if (isAggregate(over)) {
       AggregateCall aggregate = aggregate(over);
-      if (aggregate.distinct()) {
-        throw PlanBuilder.unsupported("DISTINCT in a window function that is not of all rows");
-      }
+      refuse(aggregate, name);
       return new WindowCall(
           WindowCall.Function.AGGREGATE,
           aggregate.arguments(),
@@ -368,6 +370,18 @@ final class WindowPlans {
         null,
         function.isFramed() ? WindowFrames.checked(frame, parts(over).order) : Frame.WHOLE,
         output(over));
+  }
+
+  /** What can only be made of a whole partition. */
+  private void refuse(AggregateCall call, String name) {
+    boolean byText =
+        (call.function() == AggregateCall.Function.ARG_MAX
+                || call.function() == AggregateCall.Function.ARG_MIN)
+            && plan.schema().type(call.arguments().get(1)).isVariable();
+    if (call.distinct() || call.function().isCollected() || byText) {
+      throw PlanBuilder.unsupported(
+          (call.distinct() ? "DISTINCT in " : "") + name + " over less than the whole partition");
+    }
   }
 
   private static long number(RexOver over, int operand) {

@@ -1,0 +1,97 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.error.EngineException;
+import dripledger.engine.expr.AggregateCall.Function;
+import java.util.List;
+import java.util.Locale;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.sql.SqlAggFunction;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlOperator;
+import org.apache.calcite.sql.fun.SqlBasicAggFunction;
+import org.apache.calcite.sql.type.OperandTypes;
+import org.apache.calcite.sql.type.ReturnTypes;
+import org.apache.calcite.sql.type.SqlOperandTypeChecker;
+import org.apache.calcite.sql.type.SqlReturnTypeInference;
+import org.apache.calcite.sql.type.SqlTypeName;
+import org.apache.calcite.sql.type.SqlTypeTransforms;
+
+/**
+ * The aggregate functions of the language: those the SQL library lacks, or says never answer NULL
+ * though they do, and which of ours each is. Stateless.
+ */
+final class AggregateFunctions {
+  private static final SqlReturnTypeInference DEVIATION =
+      binding -> {
+        RelDataType average =
+            binding
+                .getTypeFactory()
+                .getTypeSystem()
+                .deriveAvgAggType(binding.getTypeFactory(), binding.getOperandType(0));
+        return binding.getTypeFactory().createTypeWithNullability(average, true);
+      };
+  private static final SqlReturnTypeInference DOUBLE =
+      ReturnTypes.explicit(SqlTypeName.DOUBLE).andThen(SqlTypeTransforms.FORCE_NULLABLE);
+  private static final SqlReturnTypeInference TEXT =
+      ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.FORCE_NULLABLE);
+
+  /** Those that are ours. */
+  static final List<SqlOperator> OWN =
+      List.of(
+          own("VAR_SAMP", DEVIATION, OperandTypes.NUMERIC),
+          own("VARIANCE", DEVIATION, OperandTypes.NUMERIC),
+          own("STDDEV_SAMP", DEVIATION, OperandTypes.NUMERIC),
+          own("STDDEV", DEVIATION, OperandTypes.NUMERIC),
+          own("COVAR_POP", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("COVAR_SAMP", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("CORR", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_COUNT", ReturnTypes.BIGINT, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_AVGX", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_AVGY", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_SXX", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_SYY", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_SXY", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_SLOPE", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_INTERCEPT", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("REGR_R2", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          own("JSON_AGG", TEXT, OperandTypes.ANY),
+          own("JSON_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY));
+
+  private AggregateFunctions() {}
+
+  private static SqlAggFunction own(
+      String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {
+    return SqlBasicAggFunction.create(name, SqlKind.OTHER_FUNCTION, type, operands);
+  }
+
+  /**
+   * Which function it is.
+   *
+   * @throws EngineException (NOT_SUPPORTED) if it is none of ours
+   */
+  static Function of(SqlAggFunction function) {
+    String name = function.getName().toUpperCase(Locale.ROOT);
+    return switch (name) {
+      case "STDDEV" -> Function.STDDEV_SAMP;
+      case "VARIANCE" -> Function.VAR_SAMP;
+      case "BOOL_AND", "EVERY" -> Function.BOOL_AND;
+      case "BOOL_OR", "SOME" -> Function.BOOL_OR;
+      case "ANY_VALUE" -> Function.MIN; // one that does not depend on arrival
+      case "LISTAGG" -> Function.STRING_AGG;
+      case "APPROX_COUNT_DISTINCT" -> Function.COUNT;
+      case "SINGLE_VALUE" ->
+          throw new EngineException(
+              EngineException.Code.NOT_SUPPORTED,
+              "not supported yet: a query in an expression that may answer more than one row",
+              "make it one row: ask by the whole key, or for MAX or MIN of the column");
+      default -> {
+        for (Function each : Function.values()) {
+          if (each.name().equals(name)) {
+            yield each;
+          }
+        }
+        throw PlanBuilder.unsupported("aggregate function " + function.getName());
+      }
+    };
+  }
+}
