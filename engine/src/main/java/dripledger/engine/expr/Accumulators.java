@@ -61,8 +61,7 @@ public final class Accumulators {
           JSON_OBJECT_AGG,
           MODE,
           PERCENTILE_CONT,
-          PERCENTILE_DISC,
-          SINGLE_VALUE ->
+          PERCENTILE_DISC ->
           null;
       case ARG_MAX, ARG_MIN -> {
         ColumnType order = input.schema().type(call.arguments().get(1));
