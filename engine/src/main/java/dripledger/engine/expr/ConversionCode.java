@@ -76,6 +76,21 @@ final class ConversionCode {
     };
   }
 
+  /** A cast that answers NULL instead of failing. */
+  Value tryCast(Value v, ColumnType to) {
+    String result = code.name();
+    String isNull = code.name();
+    code.line("%s %s = %s;", javaType(to.kind()), result, Code.defaultOf(to.kind()));
+    code.line("boolean %s = true;", isNull);
+    code.line("try {");
+    Value done = cast(v, to);
+    code.line("%s = %s;", result, done.value());
+    code.line("%s = %s;", isNull, done.isNull());
+    code.line("} catch (ArithmeticException e) {");
+    code.line("} catch (" + CASTS + "CastException e) { }");
+    return new Value(to.kind(), result, isNull);
+  }
+
   Value cast(Value v, ColumnType to) {
     Kind from = v.kind();
     Kind kind = to.kind();

@@ -154,10 +154,12 @@ final class ExpressionCode {
       case PLUS, MINUS, TIMES, DIVIDE, MODULO -> arithmetic.arithmetic(call, result);
       case NEGATE -> arithmetic.negate(call, result);
       case CAST -> conversions.cast(write(call.operand(0)), call.type());
+      case TRY_CAST -> conversions.tryCast(write(call.operand(0)), call.type());
       case LIKE, ILIKE -> text.like(call);
       case TRIM -> text.trim(call);
       case CONCATENATE -> text.concatenate(call);
       case CONCAT -> text.concat(call);
+      case CONCAT_WS -> text.concatWithSeparator(call);
       case EXTRACT -> times.extract(call);
       case FLOOR_TO, CEIL_TO -> times.toUnit(call, result);
       case EXACT_SECONDS -> times.exactSeconds(call);

@@ -11,10 +11,17 @@ import java.util.Arrays;
 import java.util.List;
 import java.util.stream.Stream;
 
-/** Strict functions of {@link TextBuiltins}, {@link NumberBuiltins} and {@link TimeBuiltins}. */
+/** Strict functions of {@link TextBuiltins} and its like, chosen by name and arguments. */
 final class FunctionCode {
   private static final List<Method> FUNCTIONS =
-      Stream.of(TextBuiltins.class, NumberBuiltins.class, TimeBuiltins.class)
+      Stream.of(
+              TextBuiltins.class,
+              NumberBuiltins.class,
+              TimeBuiltins.class,
+              CalendarBuiltins.class,
+              PatternBuiltins.class,
+              CodecBuiltins.class,
+              JsonTreeBuiltins.class)
           .flatMap(builtins -> Arrays.stream(builtins.getMethods()))
           .toList();
 
@@ -54,17 +61,25 @@ final class FunctionCode {
     for (int i = 0; i < args.size(); i++) {
       Class<?> p = best.getParameterTypes()[i];
       Value a = args.get(i);
-      Kind want = p == double.class ? Kind.DOUBLE : p == BigDecimal.class ? Kind.DECIMAL : a.kind();
+      Kinds kinds = best.getAnnotation(Kinds.class);
+      Kind want =
+          kinds != null
+              ? kinds.value()[i]
+              : p == double.class ? Kind.DOUBLE : p == BigDecimal.class ? Kind.DECIMAL : a.kind();
       Value c = conversions.convert(a, want);
       converted.add(c);
       texts.add(c.value());
     }
-    Kind returned = kindOf(best.getReturnType());
+    Kinds kinds = best.getAnnotation(Kinds.class);
+    Kind returned = kinds == null ? kindOf(best.getReturnType()) : kinds.result();
     Value out =
         code.strict(
             returned,
             converted,
             best.getDeclaringClass().getName() + "." + name + "(" + String.join(", ", texts) + ")");
+    if (best.getReturnType() == String.class && mayBeNull(best)) {
+      out = new Value(returned, out.value(), out.value() + " == null");
+    }
     if (returned == Kind.BIGINT && (result == Kind.INTEGER || result == Kind.SMALLINT)) {
       return code.strict(result, List.of(out), ConversionCode.ranged(out.value(), result));
     }
@@ -81,7 +96,29 @@ final class FunctionCode {
                 : type == boolean.class ? Kind.BOOLEAN : Kind.BIGINT;
   }
 
+  /** Functions that may find nothing. */
+  private static boolean mayBeNull(Method m) {
+    return m.getDeclaringClass() == JsonTreeBuiltins.class
+        || m.getDeclaringClass() == PatternBuiltins.class;
+  }
+
+  private static boolean accepts(Kind wanted, Kind given) {
+    return wanted == given
+        || wanted.isInteger() && given.isInteger()
+        || wanted.isFloating() && given.isNumeric()
+        || wanted == Kind.TIMESTAMP && given == Kind.DATE;
+  }
+
   private static boolean accepts(Method m, List<Value> args) {
+    Kinds kinds = m.getAnnotation(Kinds.class);
+    if (kinds != null) {
+      for (int i = 0; i < args.size(); i++) {
+        if (!accepts(kinds.value()[i], args.get(i).kind())) {
+          return false;
+        }
+      }
+      return true;
+    }
     for (int i = 0; i < args.size(); i++) {
       Class<?> p = m.getParameterTypes()[i];
       Kind k = args.get(i).kind();

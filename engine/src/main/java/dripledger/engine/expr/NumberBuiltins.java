@@ -218,4 +218,82 @@ public final class NumberBuiltins {
   public static double cbrt(double v) {
     return Math.cbrt(v);
   }
+
+  public static double asin(double v) {
+    return inUnit(v, Math.asin(v));
+  }
+
+  public static double acos(double v) {
+    return inUnit(v, Math.acos(v));
+  }
+
+  private static double inUnit(double v, double result) {
+    if (v < -1 || v > 1) {
+      throw fail("input is out of range");
+    }
+    return result;
+  }
+
+  public static double sinh(double v) {
+    return Math.sinh(v);
+  }
+
+  public static double cosh(double v) {
+    return Math.cosh(v);
+  }
+
+  public static double tanh(double v) {
+    return Math.tanh(v);
+  }
+
+  public static double cot(double v) {
+    return 1 / Math.tan(v);
+  }
+
+  /** To base 10, as PostgreSQL has it. */
+  public static double log(double v) {
+    return log10(v);
+  }
+
+  public static double log(double base, double v) {
+    return ln(v) / ln(base);
+  }
+
+  /** The quotient without its fraction. */
+  public static BigDecimal div(BigDecimal a, BigDecimal b) {
+    if (b.signum() == 0) {
+      throw fail("division by zero");
+    }
+    return a.divideToIntegralValue(b).setScale(0, java.math.RoundingMode.DOWN);
+  }
+
+  public static long gcd(long a, long b) {
+    long x = a;
+    long y = b;
+    while (y != 0) {
+      long rest = x % y;
+      x = y;
+      y = rest;
+    }
+    return Math.absExact(x);
+  }
+
+  public static long lcm(long a, long b) {
+    return a == 0 || b == 0 ? 0 : Math.absExact(Math.multiplyExact(a / gcd(a, b), b));
+  }
+
+  /** In which of so many equal parts of a range a value lies; 0 below, one more than that above. */
+  public static long width_bucket(double v, double low, double high, long parts) {
+    if (parts <= 0 || low == high || Double.isNaN(v + low + high)) {
+      throw fail("width_bucket needs a range and a number of parts greater than 0");
+    }
+    boolean up = low < high;
+    if (up ? v < low : v > low) {
+      return 0;
+    }
+    if (up ? v >= high : v <= high) {
+      return parts + 1;
+    }
+    return (long) ((v - low) / (high - low) * parts) + 1;
+  }
 }

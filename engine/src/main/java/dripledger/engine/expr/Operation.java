@@ -28,6 +28,8 @@ public enum Operation {
   MODULO("mod"),
   NEGATE("-"),
   CAST,
+  /** A cast that answers NULL where {@link #CAST} fails. */
+  TRY_CAST,
   /** Text and pattern, and perhaps the escape character. */
   LIKE,
   /** {@link #LIKE} that takes capital and small letters for the same. */
@@ -45,6 +47,8 @@ public enum Operation {
   CONCATENATE("||"),
   /** CONCAT, which passes NULLs over. */
   CONCAT,
+  /** CONCAT with a separator, the first operand. */
+  CONCAT_WS,
   /** Text and path, and a default for each option that is DEFAULT; options: on empty, on error. */
   JSON_VALUE,
   /** Text and path; options: wrapper, on empty, on error. */

@@ -78,4 +78,19 @@ final class TextCode {
     }
     return new Value(Kind.VARCHAR, v + ".toString()", "false");
   }
+
+  Value concatWithSeparator(Expr.Call call) {
+    Value separator = text(expressions.write(call.operand(0)));
+    String v = code.name();
+    code.line("StringBuilder %s = null;", v);
+    for (Expr operand : call.operands().subList(1, call.operands().size())) {
+      Value x = conversions.cast(expressions.write(operand), ColumnType.varchar(-1));
+      code.line("if (!%s && !%s) {", paren(separator.isNull()), paren(x.isNull()));
+      code.line("if (%s == null) { %s = new StringBuilder(); }", v, v);
+      code.line("else { " + TEXT + "append(%s, %s); }", v, separator.value());
+      code.line(TEXT + "append(%s, %s); }", v, x.value());
+    }
+    return new Value(
+        Kind.VARCHAR, "(" + v + " == null ? \"\" : " + v + ".toString())", separator.isNull());
+  }
 }

@@ -278,6 +278,7 @@ final class Dialect {
   private static SqlOperatorTable operatorTable() {
     List<SqlOperator> all = new ArrayList<>(OWN);
     all.addAll(AggregateFunctions.OWN);
+    all.addAll(OwnFunctions.all());
     SqlOperatorTable own = SqlOperatorTables.of(all);
     SqlOperatorTable library =
         SqlLibraryOperatorTableFactory.INSTANCE.getOperatorTable(

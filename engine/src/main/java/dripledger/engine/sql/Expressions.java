@@ -138,6 +138,7 @@ final class Expressions {
       case MINUS_PREFIX -> plain(Operation.NEGATE, call);
       case PLUS_PREFIX, REINTERPRET -> expr(call.getOperands().get(0));
       case CAST -> plain(Operation.CAST, call);
+      case SAFE_CAST -> plain(Operation.TRY_CAST, call);
       case LIKE -> like(call);
       case EXTRACT -> unit(Operation.EXTRACT, call, 0, 1);
       case FLOOR ->
@@ -201,6 +202,7 @@ final class Expressions {
       case "CURRENT_TIMESTAMP", "LOCALTIMESTAMP", "CURRENT_DATE", "NOW" -> clock(name, call);
       case "||" -> plain(Operation.CONCATENATE, call);
       case "CONCAT" -> plain(Operation.CONCAT, call);
+      case "CONCAT_WS" -> plain(Operation.CONCAT_WS, call);
       case "GREATEST" -> plain(Operation.GREATEST, call);
       case "LEAST" -> plain(Operation.LEAST, call);
       case "JSON_VALUE" -> jsonValue(call);

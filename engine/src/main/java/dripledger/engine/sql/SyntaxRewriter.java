@@ -29,6 +29,7 @@ import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlWindow;
 import org.apache.calcite.sql.fun.SqlCase;
+import org.apache.calcite.sql.fun.SqlLibraryOperators;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
@@ -224,6 +225,8 @@ final class SyntaxRewriter extends SqlShuttle {
       return call;
     }
     switch (name) {
+      case "try_cast":
+        return SqlLibraryOperators.SAFE_CAST.createCall(pos, call.getOperandList());
       case "date_trunc":
         return dateTrunc(call, pos);
       case "now":

@@ -1,0 +1,115 @@
+package dripledger.engine.expr;
+
+import com.google.re2j.Matcher;
+import com.google.re2j.Pattern;
+import com.google.re2j.PatternSyntaxException;
+
+/**
+ * Functions of regular expressions, in time that is linear in the text whatever the expression
+ * (RE2). All are strict and pure. Flags as PostgreSQL has them: i, c, g, n, s.
+ */
+public final class PatternBuiltins {
+  private static final int LONGEST = 1_000_000; // characters of an answer
+
+  private record Compiled(String expression, String flags, Pattern pattern) {}
+
+  private static final ThreadLocal<Compiled> LAST = new ThreadLocal<>();
+
+  private PatternBuiltins() {}
+
+  private static Pattern compiled(String expression, String flags) {
+    Compiled last = LAST.get();
+    if (last != null && last.expression.equals(expression) && last.flags.equals(flags)) {
+      return last.pattern;
+    }
+    int options = 0;
+    for (char flag : flags.toCharArray()) {
+      switch (flag) {
+        case 'i' -> options |= Pattern.CASE_INSENSITIVE;
+        case 'c' -> options &= ~Pattern.CASE_INSENSITIVE;
+        case 'n', 'm' -> options |= Pattern.MULTILINE;
+        case 'g', 's' -> {}
+        default -> throw new Casts.CastException("no flag of regular expressions: " + flag);
+      }
+    }
+    if ((options & Pattern.MULTILINE) == 0) {
+      options |= Pattern.DOTALL;
+    }
+    try {
+      Pattern pattern = Pattern.compile(expression, options);
+      LAST.set(new Compiled(expression, flags, pattern));
+      return pattern;
+    } catch (PatternSyntaxException e) {
+      throw new Casts.CastException("not a regular expression: " + e.getMessage());
+    }
+  }
+
+  public static boolean regexp_like(String text, String pattern) {
+    return regexp_like(text, pattern, "");
+  }
+
+  public static boolean regexp_like(String text, String pattern, String flags) {
+    return compiled(pattern, flags).matcher(text).find();
+  }
+
+  public static long regexp_count(String text, String pattern) {
+    Matcher matcher = compiled(pattern, "").matcher(text);
+    long count = 0;
+    while (matcher.find()) {
+      count++;
+    }
+    return count;
+  }
+
+  /** The first match, or NULL. */
+  public static String regexp_substr(String text, String pattern) {
+    Matcher matcher = compiled(pattern, "").matcher(text);
+    return matcher.find() ? matcher.group() : null;
+  }
+
+  public static String regexp_replace(String text, String pattern, String with) {
+    return regexp_replace(text, pattern, with, "");
+  }
+
+  /**
+   * Replaces the first match, or all with flag g; {@code \1} is the first group, {@code \&} all.
+   */
+  public static String regexp_replace(String text, String pattern, String with, String flags) {
+    Matcher matcher = compiled(pattern, flags).matcher(text);
+    boolean all = flags.indexOf('g') >= 0;
+    StringBuilder out = new StringBuilder();
+    int from = 0;
+    while (matcher.find()) {
+      out.append(text, from, matcher.start());
+      appendGroups(matcher, with, out);
+      from = matcher.end();
+      if (out.length() > LONGEST) {
+        throw new Casts.CastException("the result is too long");
+      }
+      if (!all) {
+        break;
+      }
+    }
+    return out.append(text, from, text.length()).toString();
+  }
+
+  private static void appendGroups(Matcher matcher, String with, StringBuilder out) {
+    for (int i = 0; i < with.length(); i++) {
+      char c = with.charAt(i);
+      if (c != '\\' || i + 1 == with.length()) {
+        out.append(c);
+        continue;
+      }
+      char next = with.charAt(++i);
+      if (next == '&') {
+        out.append(matcher.group());
+      } else if (Character.isDigit(next)) {
+        int group = next - '0';
+        String found = group <= matcher.groupCount() ? matcher.group(group) : null;
+        out.append(found == null ? "" : found);
+      } else {
+        out.append(next);
+      }
+    }
+  }
+}

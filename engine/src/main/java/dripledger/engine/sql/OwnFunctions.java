@@ -1,0 +1,118 @@
+package dripledger.engine.sql;
+
+import java.util.ArrayList;
+import java.util.List;
+import org.apache.calcite.sql.SqlFunction;
+import org.apache.calcite.sql.SqlFunctionCategory;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlOperator;
+import org.apache.calcite.sql.parser.SqlParserPos;
+import org.apache.calcite.sql.type.OperandTypes;
+import org.apache.calcite.sql.type.ReturnTypes;
+import org.apache.calcite.sql.type.SqlOperandTypeChecker;
+import org.apache.calcite.sql.type.SqlReturnTypeInference;
+import org.apache.calcite.sql.type.SqlTypeFamily;
+import org.apache.calcite.sql.type.SqlTypeName;
+import org.apache.calcite.sql.type.SqlTypeTransforms;
+
+/**
+ * Functions that PostgreSQL has and the SQL library lacks, or has with another answer. What they do
+ * is in {@code expr}, under the same names. Stateless.
+ */
+final class OwnFunctions {
+  private static final SqlTypeFamily TEXT = SqlTypeFamily.CHARACTER;
+  private static final SqlTypeFamily NUMBER = SqlTypeFamily.NUMERIC;
+  private static final SqlTypeFamily WHOLE = SqlTypeFamily.INTEGER;
+  private static final SqlTypeFamily TIME = SqlTypeFamily.DATETIME;
+  private static final SqlTypeFamily BYTES = SqlTypeFamily.BINARY;
+
+  private static final List<SqlOperator> ALL = new ArrayList<>();
+
+  private OwnFunctions() {}
+
+  /** All of them. */
+  static List<SqlOperator> all() {
+    return ALL;
+  }
+
+  static {
+    SqlReturnTypeInference text = of(SqlTypeName.VARCHAR);
+    SqlReturnTypeInference found =
+        ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.FORCE_NULLABLE);
+    SqlReturnTypeInference number = of(SqlTypeName.DOUBLE);
+    SqlReturnTypeInference whole = of(SqlTypeName.BIGINT);
+    SqlReturnTypeInference truth = of(SqlTypeName.BOOLEAN);
+    SqlReturnTypeInference bytes = of(SqlTypeName.VARBINARY);
+    SqlReturnTypeInference timestamp =
+        ReturnTypes.explicit(SqlTypeName.TIMESTAMP, 6).andThen(SqlTypeTransforms.TO_NULLABLE);
+    SqlReturnTypeInference date = of(SqlTypeName.DATE);
+
+    add("REGEXP_LIKE", truth, either(families(TEXT, TEXT), families(TEXT, TEXT, TEXT)));
+    add("REGEXP_COUNT", whole, families(TEXT, TEXT));
+    add("REGEXP_SUBSTR", found, families(TEXT, TEXT));
+    add(
+        "REGEXP_REPLACE",
+        text,
+        either(families(TEXT, TEXT, TEXT), families(TEXT, TEXT, TEXT, TEXT)));
+    add(
+        "CONCAT_WS",
+        ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.ARG0_NULLABLE),
+        OperandTypes.ONE_OR_MORE);
+    add("SHA256", bytes, either(families(BYTES), families(TEXT)));
+    add("SHA512", bytes, either(families(BYTES), families(TEXT)));
+    add("ENCODE", text, families(BYTES, TEXT));
+    add("DECODE", bytes, families(TEXT, TEXT));
+
+    add("LOG", number, either(families(NUMBER), families(NUMBER, NUMBER)));
+    add("DIV", of(SqlTypeName.DECIMAL), families(NUMBER, NUMBER));
+    add("GCD", whole, families(WHOLE, WHOLE));
+    add("LCM", whole, families(WHOLE, WHOLE));
+    add("WIDTH_BUCKET", whole, families(NUMBER, NUMBER, NUMBER, WHOLE));
+
+    add("DATE_BIN", timestamp, families(SqlTypeFamily.DATETIME_INTERVAL, TIME, TIME));
+    add("MAKE_DATE", date, families(WHOLE, WHOLE, WHOLE));
+    add("MAKE_TIMESTAMP", timestamp, families(WHOLE, WHOLE, WHOLE, WHOLE, WHOLE, NUMBER));
+    add("TO_TIMESTAMP", timestamp, either(families(NUMBER), families(TEXT, TEXT)));
+    add("TO_DATE", date, families(TEXT, TEXT));
+    add("TO_CHAR", text, families(TIME, TEXT));
+    add("DATE_PART", number, families(TEXT, TIME));
+
+    add("JSON_EXTRACT_PATH_TEXT", found, path());
+    add("JSON_EXTRACT_PATH", found, path());
+    add("JSON_ARRAY_LENGTH", whole, families(TEXT));
+    add("JSON_TYPEOF", text, families(TEXT));
+  }
+
+  private static SqlReturnTypeInference of(SqlTypeName type) {
+    return ReturnTypes.explicit(type).andThen(SqlTypeTransforms.TO_NULLABLE);
+  }
+
+  private static SqlOperandTypeChecker families(SqlTypeFamily... families) {
+    return OperandTypes.family(families);
+  }
+
+  private static SqlOperandTypeChecker either(
+      SqlOperandTypeChecker one, SqlOperandTypeChecker other) {
+    return OperandTypes.or(
+        (org.apache.calcite.sql.type.SqlSingleOperandTypeChecker) one,
+        (org.apache.calcite.sql.type.SqlSingleOperandTypeChecker) other);
+  }
+
+  private static SqlOperandTypeChecker path() {
+    return either(
+        OperandTypes.or(OperandTypes.family(TEXT, TEXT), OperandTypes.family(TEXT, TEXT, TEXT)),
+        families(TEXT, TEXT, TEXT, TEXT));
+  }
+
+  private static void add(
+      String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {
+    ALL.add(
+        new SqlFunction(
+            new SqlIdentifier(name, SqlParserPos.ZERO),
+            type,
+            null,
+            operands,
+            null,
+            SqlFunctionCategory.USER_DEFINED_FUNCTION));
+  }
+}
