@@ -64,10 +64,22 @@ public final class Scenario {
           GROUP BY g.hall, l.window_minute""",
           """
           CREATE MATERIALIZED VIEW busiest_gate_per_hall AS
-          SELECT g.hall, MAX_BY(l.gate, l.scans) AS gate, MAX(l.scans) AS scans
-          FROM (SELECT gate, COUNT(*) AS scans FROM scan_checked GROUP BY gate) AS l
-          JOIN gate AS g ON g.gate = l.gate
-          GROUP BY g.hall""",
+          SELECT hall, gate, scans
+          FROM (SELECT g.hall, l.gate, l.scans,
+                       ROW_NUMBER() OVER (PARTITION BY g.hall ORDER BY l.scans DESC, l.gate) AS place
+                FROM (SELECT gate, COUNT(*) AS scans FROM scan_checked GROUP BY gate) AS l
+                JOIN gate AS g ON g.gate = l.gate) AS ranked
+          WHERE place = 1""",
+          """
+          CREATE MATERIALIZED VIEW parcel_trail AS
+          SELECT parcel, gate, at, gate_before, at_before, gate_before_that
+          FROM (SELECT parcel, gate, at,
+                       LEAD(gate) OVER trail AS gate_before, LEAD(at) OVER trail AS at_before,
+                       LEAD(gate, 2) OVER trail AS gate_before_that,
+                       ROW_NUMBER() OVER trail AS place
+                FROM scan_checked
+                WINDOW trail AS (PARTITION BY parcel ORDER BY at DESC, gate)) AS scans
+          WHERE place = 1""",
           """
           CREATE MATERIALIZED VIEW overweight_charge AS
           SELECT s.parcel, s.at, p.service, s.grams, p.declared_grams,

@@ -40,7 +40,7 @@ final class Window implements Operator {
   private final WindowReach reach;
   private final PartitionViews views;
   private final PlanNode.Window.Kept kept;
-  private final boolean keepsFew;
+  private final long needed; // rows of a partition, or −1 for all
   private final WindowFunction[][] functions; // as it was, as it is
   private final WindowFunction[] ranking = new WindowFunction[2]; // which rows are kept by, or null
   private final boolean saves;
@@ -81,7 +81,7 @@ final class Window implements Operator {
     reach = new WindowReach(plan, rows);
     views = new PartitionViews(rows);
     kept = plan.kept();
-    keepsFew = plan.keepsFew();
+    needed = plan.rowsNeeded();
     int calls = plan.calls().size() + (kept == null ? 0 : 1);
     functions = new WindowFunction[2][calls];
     for (int view = 0; view < 2; view++) {
@@ -184,7 +184,7 @@ final class Window implements Operator {
         rows.dropIfGone(blocks[c]);
       }
     }
-    if (keepsFew) {
+    if (needed >= 0) {
       forgetRest(partition);
     }
     if (rows.run(partition) == 0) {
@@ -193,9 +193,9 @@ final class Window implements Operator {
     }
   }
 
-  /** Forgets rows that will never be kept. */
+  /** Forgets rows that will never be needed. */
   private void forgetRest(int partition) {
-    while (rows.runs.size(rows.run(partition)) > kept.to()) {
+    while (rows.runs.size(rows.run(partition)) > needed) {
       int block = rows.runs.last(rows.run(partition));
       rows.forget(partition, rows.sortKey(block), block, 1);
     }

@@ -298,12 +298,25 @@ public sealed interface PlanNode {
       return List.of(input);
     }
 
-    /** Whether rows that are not put out will never be needed: nothing is ever taken out. */
-    public boolean keepsFew() {
-      return kept != null
-          && kept.ranking() == WindowCall.Function.ROW_NUMBER
-          && calls.stream().allMatch(call -> call.function() == WindowCall.Function.ROW_NUMBER)
-          && input.appendOnly();
+    /**
+     * How many rows of a partition are needed, if nothing is ever taken out: those that are put
+     * out, and as many behind them as functions look ahead; −1 for all.
+     */
+    public long rowsNeeded() {
+      if (kept == null || kept.ranking() != WindowCall.Function.ROW_NUMBER || !input.appendOnly()) {
+        return -1;
+      }
+      long ahead = 0;
+      for (WindowCall call : calls) {
+        switch (call.function()) {
+          case ROW_NUMBER, LAG -> {}
+          case LEAD -> ahead = Math.max(ahead, call.number());
+          default -> {
+            return -1;
+          }
+        }
+      }
+      return kept.to() > Long.MAX_VALUE - ahead ? -1 : kept.to() + ahead;
     }
 
     @Override

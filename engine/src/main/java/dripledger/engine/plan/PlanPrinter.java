@@ -139,16 +139,17 @@ public final class PlanPrinter {
           (w.partition().isEmpty() ? "" : " by " + names(w.partition(), in))
               + (w.order().isEmpty() ? "" : " ordered by " + SortKey.text(w.order(), in));
       String kept = w.kept() == null ? "" : kept(w.kept()) + (calls.isEmpty() ? "" : "; ");
-      boolean few = w.keepsFew();
+      long needed = w.rowsNeeded();
+      boolean few = needed >= 0;
       return line(
           w,
           (kept + calls + by).trim(),
-          few ? "the rows that are put out, in order" : "the rows of the input, in order",
+          few ? "the first rows, in order" : "the rows of the input, in order",
           !few
               ? "no bound"
               : w.partition().isEmpty()
-                  ? w.kept().to() + " rows"
-                  : w.kept().to() + " rows for each " + names(w.partition(), in) + ": no bound");
+                  ? needed + " rows"
+                  : needed + " rows for each " + names(w.partition(), in) + ": no bound");
     }
 
     private static String kept(PlanNode.Window.Kept kept) {

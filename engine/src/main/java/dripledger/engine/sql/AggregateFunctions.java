@@ -13,8 +13,10 @@ import org.apache.calcite.sql.type.OperandTypes;
 import org.apache.calcite.sql.type.ReturnTypes;
 import org.apache.calcite.sql.type.SqlOperandTypeChecker;
 import org.apache.calcite.sql.type.SqlReturnTypeInference;
+import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.type.SqlTypeTransforms;
+import org.apache.calcite.util.Optionality;
 
 /**
  * The aggregate functions of the language: those the SQL library lacks, or says never answer NULL
@@ -35,9 +37,24 @@ final class AggregateFunctions {
   private static final SqlReturnTypeInference TEXT =
       ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.FORCE_NULLABLE);
 
+  private static final SqlAggFunction STRING_AGG =
+      ordered(
+          "STRING_AGG",
+          TEXT,
+          OperandTypes.or(
+              OperandTypes.family(SqlTypeFamily.CHARACTER),
+              OperandTypes.family(SqlTypeFamily.CHARACTER, SqlTypeFamily.CHARACTER)));
+  private static final SqlAggFunction ARRAY_AGG =
+      ordered(
+          "ARRAY_AGG",
+          ReturnTypes.TO_ARRAY.andThen(SqlTypeTransforms.FORCE_NULLABLE),
+          OperandTypes.ANY);
+
   /** Those that are ours. */
   static final List<SqlOperator> OWN =
       List.of(
+          STRING_AGG,
+          ARRAY_AGG,
           own("VAR_SAMP", DEVIATION, OperandTypes.NUMERIC),
           own("VARIANCE", DEVIATION, OperandTypes.NUMERIC),
           own("STDDEV_SAMP", DEVIATION, OperandTypes.NUMERIC),
@@ -58,6 +75,22 @@ final class AggregateFunctions {
           own("JSON_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY));
 
   private AggregateFunctions() {}
+
+  /** A function that may be told in which order it takes its values. */
+  private static SqlAggFunction ordered(
+      String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {
+    return SqlBasicAggFunction.create(name, SqlKind.OTHER_FUNCTION, type, operands)
+        .withGroupOrder(Optionality.OPTIONAL);
+  }
+
+  /** The function that takes an order, of one that was written with one. */
+  static SqlOperator ordered(SqlOperator function) {
+    return switch (function.getName().toUpperCase(Locale.ROOT)) {
+      case "STRING_AGG" -> STRING_AGG;
+      case "ARRAY_AGG" -> ARRAY_AGG;
+      default -> function;
+    };
+  }
 
   private static SqlAggFunction own(
       String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {

@@ -18,6 +18,7 @@ import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexOver;
 import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.util.DateString;
@@ -114,7 +115,11 @@ final class Expressions {
     return switch (call.getKind()) {
       case AND -> plain(Operation.AND, call);
       case OR -> plain(Operation.OR, call);
-      case NOT -> plain(Operation.NOT, call);
+      case NOT ->
+          call.getOperands().get(0) instanceof RexCall inner
+                  && inner.getKind() == SqlKind.IS_NOT_NULL
+              ? make(Operation.IS_NULL, operands(inner.getOperands()), List.of(), call)
+              : plain(Operation.NOT, call);
       case CASE -> plain(Operation.CASE, call);
       case IS_NULL -> plain(Operation.IS_NULL, call);
       case IS_NOT_NULL -> plain(Operation.IS_NOT_NULL, call);
@@ -138,6 +143,7 @@ final class Expressions {
       case MINUS_PREFIX -> plain(Operation.NEGATE, call);
       case PLUS_PREFIX, REINTERPRET -> expr(call.getOperands().get(0));
       case CAST -> plain(Operation.CAST, call);
+      case SEARCH -> expr(RexUtil.expandSearch(rexBuilder, null, call)); // inside of another
       case SAFE_CAST -> plain(Operation.TRY_CAST, call);
       case LIKE -> like(call);
       case EXTRACT -> unit(Operation.EXTRACT, call, 0, 1);

@@ -1,20 +1,29 @@
 package dripledger.engine.sql;
 
+import java.util.ArrayList;
+import java.util.List;
+import org.apache.calcite.plan.Contexts;
+import org.apache.calcite.plan.RelOptRule;
 import org.apache.calcite.plan.RelOptUtil;
+import org.apache.calcite.plan.RelRule;
 import org.apache.calcite.plan.hep.HepPlanner;
 import org.apache.calcite.plan.hep.HepProgram;
 import org.apache.calcite.plan.hep.HepProgramBuilder;
 import org.apache.calcite.rel.RelNode;
+import org.apache.calcite.rel.core.Aggregate;
 import org.apache.calcite.rel.core.Correlate;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
-import org.apache.calcite.rel.core.RelFactories;
 import org.apache.calcite.rel.rules.CoreRules;
+import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexLiteral;
+import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.sql2rel.RelDecorrelator;
 import org.apache.calcite.sql2rel.RelFieldTrimmer;
 import org.apache.calcite.tools.RelBuilder;
+import org.apache.calcite.tools.RelBuilderFactory;
 
 /**
  * Brings the SQL library's algebra into the shape that plans are made of: queries inside
@@ -22,38 +31,46 @@ import org.apache.calcite.tools.RelBuilder;
  * reads are left out. Stateless.
  */
 final class QueryShape {
+  /**
+   * DISTINCT stays: what the library takes to be unique is not always so. Expressions stay as they
+   * are, so that constants stay hidden: see {@link #hidden}.
+   */
+  private static final RelBuilderFactory BUILDERS =
+      RelBuilder.proto(
+          Contexts.of(RelBuilder.Config.DEFAULT.withAggregateUnique(true).withSimplify(false)));
+
   private static final HepProgram JOINED =
       new HepProgramBuilder()
-          .addRuleInstance(CoreRules.FILTER_SUB_QUERY_TO_CORRELATE)
-          .addRuleInstance(CoreRules.PROJECT_SUB_QUERY_TO_CORRELATE)
-          .addRuleInstance(CoreRules.JOIN_SUB_QUERY_TO_CORRELATE)
+          .addRuleInstance(own(CoreRules.FILTER_SUB_QUERY_TO_CORRELATE))
+          .addRuleInstance(own(CoreRules.PROJECT_SUB_QUERY_TO_CORRELATE))
+          .addRuleInstance(own(CoreRules.JOIN_SUB_QUERY_TO_CORRELATE))
           .build();
 
   private static final HepProgram PUSHED =
       new HepProgramBuilder()
-          .addRuleInstance(CoreRules.FILTER_INTO_JOIN)
-          .addRuleInstance(CoreRules.JOIN_CONDITION_PUSH)
-          .addRuleInstance(CoreRules.JOIN_PUSH_EXPRESSIONS)
+          .addRuleInstance(own(CoreRules.FILTER_INTO_JOIN))
+          .addRuleInstance(own(CoreRules.JOIN_CONDITION_PUSH))
+          .addRuleInstance(own(CoreRules.JOIN_PUSH_EXPRESSIONS))
           .build();
 
   private static final HepProgram SIMPLE =
       new HepProgramBuilder()
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.FILTER_PROJECT_TRANSPOSE)
-          .addRuleInstance(CoreRules.FILTER_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_MERGE)
-          .addRuleInstance(CoreRules.PROJECT_REMOVE)
-          .addRuleInstance(CoreRules.UNION_MERGE)
-          .addRuleInstance(CoreRules.AGGREGATE_PROJECT_MERGE)
+          .addRuleInstance(own(CoreRules.FILTER_MERGE))
+          .addRuleInstance(own(CoreRules.FILTER_PROJECT_TRANSPOSE))
+          .addRuleInstance(own(CoreRules.FILTER_MERGE))
+          .addRuleInstance(own(CoreRules.PROJECT_MERGE))
+          .addRuleInstance(own(CoreRules.PROJECT_REMOVE))
+          .addRuleInstance(own(CoreRules.UNION_MERGE))
+          .addRuleInstance(own(CoreRules.AGGREGATE_PROJECT_MERGE))
           .build();
 
   private QueryShape() {}
 
   static RelNode of(RelNode rel) {
     RelNode shaped = rel;
-    RelBuilder builder = RelFactories.LOGICAL_BUILDER.create(rel.getCluster(), null);
+    RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped = RelDecorrelator.decorrelateQuery(run(JOINED, shaped), builder);
+      shaped = RelDecorrelator.decorrelateQuery(hidden(run(JOINED, shaped)), builder);
     }
     if (hasJoins(shaped) || hasWindows(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
@@ -62,6 +79,33 @@ final class QueryShape {
               new RelFieldTrimmer(null, builder).trim(shaped), rel.getRowType(), true);
     }
     return run(SIMPLE, shaped);
+  }
+
+  /**
+   * Hides constants that a relation is grouped by: the library would leave them out when it takes
+   * correlation away, and grouping by nothing has a row even of nothing.
+   */
+  private static RelNode hidden(RelNode rel) {
+    List<RelNode> inputs = rel.getInputs().stream().map(QueryShape::hidden).toList();
+    RelNode own = inputs.equals(rel.getInputs()) ? rel : rel.copy(rel.getTraitSet(), inputs);
+    if (!(own instanceof Aggregate aggregate)
+        || !(aggregate.getInput() instanceof Project project)) {
+      return own;
+    }
+    RexBuilder rex = rel.getCluster().getRexBuilder();
+    List<RexNode> projects = new ArrayList<>(project.getProjects());
+    for (int i : aggregate.getGroupSet()) {
+      if (projects.get(i) instanceof RexLiteral literal) {
+        projects.set(i, rex.makeAbstractCast(literal.getType(), literal, false));
+      }
+    }
+    RelNode below =
+        project.copy(project.getTraitSet(), project.getInput(), projects, project.getRowType());
+    return aggregate.copy(aggregate.getTraitSet(), List.of(below));
+  }
+
+  private static RelOptRule own(RelOptRule rule) {
+    return ((RelRule<?>) rule).config.withRelBuilderFactory(BUILDERS).toRule();
   }
 
   private static RelNode run(HepProgram program, RelNode rel) {

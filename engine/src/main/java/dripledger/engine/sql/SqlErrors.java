@@ -168,6 +168,12 @@ final class SqlErrors {
       }
       cause = cause.getCause();
     }
+    if (e instanceof IndexOutOfBoundsException || e instanceof NullPointerException) {
+      EngineException refusal =
+          new EngineException(Code.INVALID, "this statement cannot be planned");
+      refusal.initCause(e);
+      return refusal;
+    }
     if (context == null) {
       String message = firstLine(String.valueOf(e.getMessage()));
       return new EngineException(Code.INVALID, message);

@@ -126,6 +126,11 @@ public final class SqlFrontEnd {
       throw e;
     } catch (StackOverflowError e) {
       throw tooDeep();
+    } catch (AssertionError e) { // the SQL library's way to say that it cannot
+      EngineException refusal =
+          new EngineException(EngineException.Code.INVALID, "this statement cannot be planned");
+      refusal.initCause(e);
+      throw refusal;
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
     }

@@ -316,7 +316,11 @@ final class StatementCheck {
         reader,
         cluster,
         new Convertlets(),
-        SqlToRelConverter.config().withExpand(false).withTrimUnusedFields(false));
+        SqlToRelConverter.config()
+            .withExpand(false)
+            .withTrimUnusedFields(false)
+            .withRelBuilderConfigTransform(
+                c -> c.withPushJoinCondition(true).withAggregateUnique(true)));
   }
 
   private PlanBuilder builder(Long now) {

@@ -224,6 +224,14 @@ final class SyntaxRewriter extends SqlShuttle {
     if (!(call instanceof SqlBasicCall) || !(call.getOperator() instanceof SqlFunction)) {
       return call;
     }
+    int last = call.operandCount() - 1;
+    if (last > 0 && call.operand(last) instanceof SqlNodeList order) { // f(x ORDER BY y)
+      List<SqlNode> arguments = call.getOperandList().subList(0, last);
+      SqlNode plain =
+          AggregateFunctions.ordered(call.getOperator())
+              .createCall(call.getFunctionQuantifier(), pos, arguments.toArray(SqlNode[]::new));
+      return SqlStdOperatorTable.WITHIN_GROUP.createCall(pos, plain, order);
+    }
     switch (name) {
       case "try_cast":
         return SqlLibraryOperators.SAFE_CAST.createCall(pos, call.getOperandList());
@@ -303,7 +311,8 @@ final class SyntaxRewriter extends SqlShuttle {
     boolean excludes =
         over.operand(1) instanceof SqlWindow window
             && !SqlWindow.isExcludeNoOthers((SqlLiteral) window.getOperandList().get(8));
-    if (excludes && !function.getOperator().getName().equalsIgnoreCase("count")) {
+    String name = function.getOperator().getName().toLowerCase(Locale.ROOT);
+    if (excludes && !name.equals("count") || name.equals("nth_value")) {
       // The validator does not know that nothing may be left: so a value may be NULL anyway.
       SqlNode nullable = where(function, SqlLiteral.createBoolean(true, pos));
       return SqlStdOperatorTable.OVER.createCall(pos, nullable, over.operand(1));
