@@ -14,7 +14,8 @@ public final class Bench {
     int events = (args.length > 1 ? Integer.parseInt(args[1]) : 10_000) * 1000;
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
     int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
-    if (!List.of("all", "aggregation", "extremes", "joins", "windows", "restart", "reading", "pushing")
+    if (!List.of(
+            "all", "aggregation", "extremes", "joins", "windows", "restart", "reading", "pushing")
         .contains(what)) {
       System.err.println(
           "usage: bench [aggregation|extremes|joins|windows|restart|reading|pushing|all] [events/1000]"

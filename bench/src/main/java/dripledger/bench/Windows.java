@@ -61,7 +61,13 @@ final class Windows {
     }
     System.out.println();
     SortKey byValue = new SortKey(1, false, false);
-    print("the row before, changed anywhere", sizes, byValue, call(WindowCall.Function.LAG), null, false);
+    print(
+        "the row before, changed anywhere",
+        sizes,
+        byValue,
+        call(WindowCall.Function.LAG),
+        null,
+        false);
     print("sum of 5 rows, changed anywhere", sizes, byValue, sum(frame(4)), null, false);
     print("running sum, a row at the end", sizes, byValue, sum(growing()), null, true);
     print(

@@ -102,13 +102,18 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
   }
 
   @Override
-  void add(byte[] bytes, int row, long weight, long matches) {
-    rows.encode(bytes, row, rowWords, 0);
-    long hash = store.hashOf(rowWords, 0);
-    int block = store.find(hash, rowWords, 0);
-    boolean there = block != KeyedStore.NONE && store.isLive(block);
-    if (!there) {
-      block = store.changeOrInsert(hash, rowWords, 0);
+  void add(int i, byte[] bytes, int row, long weight, long matches) {
+    int block = aheadBlocks[i];
+    if (block == KeyedStore.NONE) { // or one before it in the batch has made it
+      rows.encode(bytes, row, rowWords, 0);
+      block = store.find(store.hashOf(rowWords, 0), rowWords, 0);
+    }
+    if (block == KeyedStore.NONE || !store.isLive(block)) {
+      if (block == KeyedStore.NONE) {
+        block = store.changeOrInsert(store.hashOf(rowWords, 0), rowWords, 0);
+      } else {
+        store.change(block);
+      }
       encodeOwn();
       index.add(own, block);
     } else {
@@ -187,7 +192,6 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
         index.add(own, block);
       }
     }
-    index.tidy();
   }
 
   @Override

@@ -109,7 +109,7 @@ final class Join implements Operator {
       long met = 0;
       boolean canMatch = own.at(bytes, row);
       if (canMatch) {
-        for (int b = other.first(own); b != HashIndex.NONE; b = other.next(b)) {
+        for (int b = own.firstOf(other, i % AHEAD); b != HashIndex.NONE; b = other.next(b)) {
           if (condition == null || holds(fromPort, own, bytes, row, other, b, weight)) {
             met += other.weight(b);
             meets(fromPort, own, bytes, row, weight, other, b);
@@ -120,7 +120,7 @@ final class Join implements Operator {
         alone(fromPort, own, bytes, row, weight);
       }
       if (canMatch) {
-        own.add(bytes, row, weight, met);
+        own.add(i % AHEAD, bytes, row, weight, met);
       }
       if (out.size() >= ColumnDelta.ROWS) {
         handOn();
@@ -263,7 +263,6 @@ final class Join implements Operator {
       if (once && counts[side]) {
         giveAlone(side, sides[side]);
       }
-      sides[side].tidy();
     }
   }
 

@@ -114,9 +114,10 @@ abstract class JoinSide {
 
   /**
    * Looks for what some rows of this side lead to, here and on the other side, so that their loads
-   * wait for memory together. Only where keys are of fixed size.
+   * wait for memory together.
    */
   final void ahead(Page delta, int from, int count, JoinSide other) {
+    rowsAhead(delta, from, count);
     if (keys.isVariable()) {
       return;
     }
@@ -132,7 +133,6 @@ abstract class JoinSide {
     }
     index.firstAhead(aheadKeys, count, aheadNumbers);
     index.lookAhead(aheadNumbers, count);
-    rowsAhead(delta, from, count);
     other.index.firstAhead(aheadKeys, count, aheadNumbers);
     other.index.lookAhead(aheadNumbers, count);
     other.lookAhead(aheadNumbers, count);
@@ -144,8 +144,15 @@ abstract class JoinSide {
   /** Reads rows, so that their loads wait for memory together; a number below 0 is none. */
   abstract void lookAhead(int[] numbers, int count);
 
-  /** The first row here that matches the row another side is at, or {@link HashIndex#NONE}. */
-  final int first(JoinSide other) {
+  /**
+   * The first row of the other side that matches one of those that {@link #ahead} was told of, at
+   * which this is; or {@link HashIndex#NONE}.
+   */
+  final int firstOf(JoinSide other, int i) {
+    return keys.isVariable() ? other.first(this) : aheadNumbers[i];
+  }
+
+  private int first(JoinSide other) {
     if (!keys.isVariable()) {
       return index.first(other.own);
     }
@@ -176,19 +183,16 @@ abstract class JoinSide {
   /**
    * Puts the row in that it is at, or takes it out.
    *
+   * @param i which of those that {@link #ahead} was told of it is
    * @param matches how many rows of the other side it meets
    */
-  abstract void add(byte[] bytes, int row, long weight, long matches);
+  abstract void add(int i, byte[] bytes, int row, long weight, long matches);
 
   /** Makes words of the key of the row it is at, which is or will be there. */
   final void encodeOwn() {
     if (keys.isVariable()) {
       keys.encode(keyRow.bytes(), keyRow.start(), own, 0);
     }
-  }
-
-  final void tidy() {
-    index.tidy();
   }
 
   abstract void join(Versions graph);

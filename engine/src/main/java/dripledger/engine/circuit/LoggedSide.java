@@ -78,7 +78,7 @@ final class LoggedSide extends JoinSide {
   }
 
   @Override
-  void add(byte[] bytes, int row, long weight, long matches) {
+  void add(int i, byte[] bytes, int row, long weight, long matches) {
     if (weight < 0) {
       throw new IllegalStateException("a row was taken out of what only grows");
     }
@@ -120,7 +120,6 @@ final class LoggedSide extends JoinSide {
           encodeOwn();
           put(address);
         });
-    index.tidy();
   }
 
   @Override

@@ -38,7 +38,6 @@ class HashIndexTest {
         keyOf.put(block, chosen);
       }
       if (step % 500 == 0) {
-        index.tidy();
         check(index, expected);
       }
     }
