@@ -19,6 +19,7 @@ import picocli.CommandLine.ScopeType;
       "",
       "./drip also takes: test (the whole test suite), bench (speed, against baselines),",
       "kills N (N times kill -9 under load, then every view compared with its sources),",
+      "soak N (N minutes of queries made by chance, compared with PostgreSQL),",
       "unrest N (N minutes of random statements, kills and database crashes, views compared),",
       "stress N (the store's memory order, and N seconds of readers against a writer).",
       "Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 some events were rejected,",

@@ -22,7 +22,7 @@ import org.junit.jupiter.api.Test;
  * -Ddrip.seed=N} chooses the run; without, each has another.
  */
 class RandomQueryTest {
-  private static final int SECONDS = Integer.getInteger("drip.soak.seconds", 60);
+  private static final int SECONDS = Integer.getInteger("drip.soak.seconds", 90);
   private static final long SEED = Long.getLong("drip.seed", System.nanoTime() % 1_000_000);
   private static final int QUERIES = 8;
   private static final int EPOCHS = 8;
@@ -68,6 +68,10 @@ class RandomQueryTest {
           throw new AssertionError("seed " + SEED + "\n" + script(smaller(failure, oracle)));
         }
       }
+    }
+    int unmade = refused.values().stream().mapToInt(Integer::intValue).sum();
+    if (unmade * 100 > cases) {
+      throw new AssertionError("too many queries are not made: " + refused);
     }
     System.out.println(
         "random queries: "

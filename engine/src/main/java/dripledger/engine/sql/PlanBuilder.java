@@ -211,9 +211,12 @@ final class PlanBuilder {
         }
       }
     }
-    PlanNode windows =
-        new WindowPlans(rexBuilder, expressions, build(project.getInput()))
-            .of(projects, choice, TypeMapping.schema(project.getRowType()));
+    WindowPlans plans = new WindowPlans(rexBuilder, expressions, build(project.getInput()));
+    if (above != null && rest.isEmpty()) {
+      List<RexNode> outputs = RelOptUtil.pushPastProject(above.getProjects(), project);
+      return plans.of(outputs, choice, TypeMapping.schema(above.getRowType()));
+    }
+    PlanNode windows = plans.of(projects, choice, TypeMapping.schema(project.getRowType()));
     RexNode left = RexUtil.composeConjunction(rexBuilder, rest);
     if (above == null && left.isAlwaysTrue()) {
       return windows;

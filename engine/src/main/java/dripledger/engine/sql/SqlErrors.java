@@ -168,11 +168,10 @@ final class SqlErrors {
       }
       cause = cause.getCause();
     }
-    if (e instanceof IndexOutOfBoundsException || e instanceof NullPointerException) {
-      EngineException refusal =
-          new EngineException(Code.INVALID, "this statement cannot be planned");
-      refusal.initCause(e);
-      return refusal;
+    if (e instanceof IndexOutOfBoundsException
+        || e instanceof NullPointerException
+        || e instanceof ClassCastException) {
+      return notPlanned(e);
     }
     if (context == null) {
       String message = firstLine(String.valueOf(e.getMessage()));
@@ -244,6 +243,17 @@ final class SqlErrors {
           "cast one of them, for example CAST(x AS INTEGER)");
     }
     return new EngineException(Code.INVALID, plain(message), line, column, null);
+  }
+
+  /** What the SQL library fails on. */
+  static EngineException notPlanned(Throwable cause) {
+    EngineException refusal =
+        new EngineException(
+            Code.NOT_SUPPORTED,
+            "not supported yet: this form of query",
+            "write it in another way, for example a query in an expression as a join");
+    refusal.initCause(cause);
+    return refusal;
   }
 
   private static String types(String text) {

@@ -14,6 +14,7 @@ import java.util.regex.Pattern;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParser;
 import org.apache.calcite.sql.parser.SqlParserPos;
@@ -42,7 +43,7 @@ public final class SqlFrontEnd {
 
     /** The statement's own text. */
     public String text() {
-      return textOf(node.getParserPosition(), script);
+      return textOf(node, script);
     }
 
     /**
@@ -53,7 +54,7 @@ public final class SqlFrontEnd {
       if (e.line() > 0 || !m.find()) {
         return e;
       }
-      SqlParserPos pos = node.getParserPosition();
+      SqlParserPos pos = placeOf(node);
       int lineBreak = text().lastIndexOf('\n', m.start());
       int lines = (int) text().substring(0, m.start()).chars().filter(c -> c == '\n').count();
       int column = lines == 0 ? pos.getColumnNum() + m.start() : m.start() - lineBreak;
@@ -96,10 +97,27 @@ public final class SqlFrontEnd {
         "use fewer parentheses and queries inside of each other");
   }
 
-  static String textOf(SqlParserPos pos, String script) {
+  static String textOf(SqlNode node, String script) {
+    SqlParserPos pos = placeOf(node);
     return script.substring(
         offset(script, pos.getLineNum(), pos.getColumnNum()),
         Math.min(script.length(), offset(script, pos.getEndLineNum(), pos.getEndColumnNum()) + 1));
+  }
+
+  /** Where a node is, all of it: the parser's own place of an ordered query is its last word. */
+  private static SqlParserPos placeOf(SqlNode node) {
+    SqlParserPos own = node.getParserPosition();
+    if (!(node instanceof SqlOrderBy ordered)) {
+      return own;
+    }
+    SqlParserPos query = placeOf(ordered.query);
+    boolean later =
+        own.getEndLineNum() > query.getEndLineNum()
+            || own.getEndLineNum() == query.getEndLineNum()
+                && own.getEndColumnNum() > query.getEndColumnNum();
+    SqlParserPos last = later ? own : ordered.orderList.getParserPosition();
+    return new SqlParserPos(
+        query.getLineNum(), query.getColumnNum(), last.getEndLineNum(), last.getEndColumnNum());
   }
 
   private static int offset(String script, int line, int column) {
@@ -127,10 +145,7 @@ public final class SqlFrontEnd {
     } catch (StackOverflowError e) {
       throw tooDeep();
     } catch (AssertionError e) { // the SQL library's way to say that it cannot
-      EngineException refusal =
-          new EngineException(EngineException.Code.INVALID, "this statement cannot be planned");
-      refusal.initCause(e);
-      throw refusal;
+      throw SqlErrors.notPlanned(e);
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
     }

@@ -198,7 +198,7 @@ final class StatementCheck {
       throw SyntaxRewriter.unsupported(
           "view option " + option, s.options().get(option).getParserPosition(), null);
     }
-    String query = SqlFrontEnd.textOf(s.query().getParserPosition(), script);
+    String query = SqlFrontEnd.textOf(s.query(), script);
     Command.QueryPlan plan = query(s.query(), null, true);
     Schema columns =
         new Schema(s.columns() == null ? plan.columns() : named(s.columns(), plan.columns()));

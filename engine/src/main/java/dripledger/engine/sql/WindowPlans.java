@@ -18,6 +18,7 @@ import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import org.apache.calcite.plan.RelOptUtil;
 import org.apache.calcite.rel.RelFieldCollation.NullDirection;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexCall;
@@ -30,6 +31,7 @@ import org.apache.calcite.rex.RexShuttle;
 import org.apache.calcite.rex.RexVisitorImpl;
 import org.apache.calcite.rex.RexWindow;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.util.ImmutableBitSet;
 
 /**
  * Window functions of a SELECT as a plan: what they need is computed first, then one step for each
@@ -41,7 +43,7 @@ final class WindowPlans {
   private final RexBuilder rexBuilder;
   private final Expressions expressions;
   private final List<RexNode> extras = new ArrayList<>(); // computed before
-  private final int inputs; // columns of the input
+  private int inputs; // columns of the input
   private PlanNode plan;
   private final Map<RexOver, Integer> columns = new LinkedHashMap<>(); // where each ended up
 
@@ -76,6 +78,41 @@ final class WindowPlans {
    * @param choice which rows are kept, or null for all
    */
   PlanNode of(List<? extends RexNode> projects, Choice choice, Schema output) {
+    List<RexNode> all = new ArrayList<>(projects);
+    if (choice != null) {
+      all.add(choice.ranking);
+    }
+    List<RexNode> read = ofColumnsRead(all);
+    Choice chosenBy =
+        choice == null
+            ? null
+            : new Choice((RexOver) read.get(projects.size()), choice.after, choice.to);
+    return planned(read.subList(0, projects.size()), chosenBy, output);
+  }
+
+  /** Leaves columns out that nothing is about, so that they are not kept. */
+  private List<RexNode> ofColumnsRead(List<RexNode> nodes) {
+    ImmutableBitSet read = RelOptUtil.InputFinder.bits(nodes, null);
+    if (read.cardinality() == inputs) {
+      return nodes;
+    }
+    List<Integer> kept = read.asList();
+    List<Column> columnsRead = kept.stream().map(plan.schema()::column).toList();
+    List<Expr> outputs = new ArrayList<>();
+    kept.forEach(c -> outputs.add(new Expr.Column(c, plan.schema().type(c))));
+    plan = PlanBuilder.transform(plan, null, outputs, new Schema(columnsRead));
+    inputs = kept.size();
+    RexShuttle moved =
+        new RexShuttle() {
+          @Override
+          public RexNode visitInputRef(RexInputRef ref) {
+            return new RexInputRef(kept.indexOf(ref.getIndex()), ref.getType());
+          }
+        };
+    return nodes.stream().map(node -> node.accept(moved)).toList();
+  }
+
+  private PlanNode planned(List<RexNode> projects, Choice choice, Schema output) {
     List<RexNode> simple = projects.stream().map(p -> p.accept(new Sums())).toList();
     Set<RexOver> overs = new LinkedHashSet<>();
     simple.forEach(p -> p.accept(new Finder(overs)));
@@ -227,7 +264,7 @@ final class WindowPlans {
     for (RexOver over : overs) {
       WindowCall call = call(over);
       columns.put(over, all.size());
-      all.add(call.output());
+      all.add(new Column(call.text(plan.schema()), call.output().type()));
       calls.add(call);
     }
     plan = new PlanNode.Window(plan, parts.partition, parts.order, calls, kept, new Schema(all));
