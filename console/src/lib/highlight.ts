@@ -6,6 +6,7 @@ import { tags } from '@lezer/highlight';
 const KEYWORDS =
   'select from where group by having order limit offset distinct union all as and or not in is null ' +
   'join inner outer full cross natural using intersect except any ' +
+  'over partition range preceding following unbounded qualify window within rollup cube grouping sets ' +
   'between like ilike case when then else end cast create replace stream table view materialized if ' +
   'exists drop cascade insert into values update set delete begin commit rollback follow explain analyze ' +
   'describe show streams tables views primary key event time lateness interval meta with filter asc desc ' +
@@ -16,7 +17,8 @@ const TYPES =
 const BUILTIN =
   'count sum avg min max max_by min_by coalesce nullif date_trunc upper lower substring trim position ' +
   'round abs mod greatest least json_value json_query json_exists current_timestamp now char_length replace ' +
-  'left right lpad rpad split_part concat minute hour day second month year week';
+  'left right lpad rpad split_part concat row_number rank dense_rank lag lead first_value last_value string_agg ' +
+  'array_agg stddev percentile_cont date_bin to_char regexp_replace try_cast minute hour day second month year week';
 
 /** Our language for the editor. */
 export const dialect = SQLDialect.define({

@@ -44,6 +44,12 @@ class UnrestTest {
           "SELECT area, COUNT(*) AS n FROM parcel GROUP BY area HAVING COUNT(*) > 3",
           "SELECT n, COUNT(*) AS gates FROM (SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate) AS t"
               + " GROUP BY n",
+          "SELECT area, service, grams FROM (SELECT area, service, grams, RANK() OVER (PARTITION BY area ORDER"
+              + " BY grams DESC NULLS LAST, service) AS n FROM parcel) AS t WHERE n <= 2",
+          "SELECT area, STRING_AGG(service, ',' ORDER BY service) AS services, MODE() WITHIN GROUP (ORDER BY"
+              + " grams) AS usual FROM parcel GROUP BY area",
+          "SELECT gate, grams, SUM(grams) OVER (PARTITION BY gate ORDER BY grams) AS running FROM scan",
+          "SELECT service, grams FROM parcel ORDER BY grams DESC NULLS LAST, service LIMIT 5",
           "SELECT gate AS place, grams FROM scan UNION ALL SELECT area AS place, grams FROM parcel");
 
   private final Random random = new Random(SEED);

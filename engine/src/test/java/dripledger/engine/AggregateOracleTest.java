@@ -1,23 +1,19 @@
 package dripledger.engine;
 
-import dripledger.demo.PostgresCluster;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Random;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.params.ParameterizedTest;
 import org.junit.jupiter.params.provider.ValueSource;
 
 /** Statistics, collected values and grouping sets, against PostgreSQL at every epoch. */
-class AggregateOracleTest {
+class AggregateOracleTest extends BesidePostgres {
   private static final String TABLES =
       """
       CREATE TABLE load (id INTEGER PRIMARY KEY, gate VARCHAR, hall VARCHAR, grams INTEGER,
         big BIGINT, cost DECIMAL(10,3), speed DOUBLE PRECISION, weight DOUBLE PRECISION, held BOOLEAN,
         at TIMESTAMP)
       """;
-  private static PostgresCluster cluster;
   private static final List<OracleRun.Query> QUERIES = new ArrayList<>();
 
   private static void add(String name, String sql) {
@@ -114,16 +110,6 @@ class AggregateOracleTest {
         "SELECT gate, STDDEV_SAMP(grams) AS s, STRING_AGG(gate, ',') AS t, MODE() WITHIN GROUP (ORDER BY"
             + " grams) AS m, BIT_XOR(grams) AS x FROM scan GROUP BY gate");
     add("single", "SELECT id, (SELECT grams FROM load WHERE id = 3) AS g FROM load");
-  }
-
-  @BeforeAll
-  static void startPostgres() throws Exception {
-    cluster = PostgresCluster.temporary();
-  }
-
-  @AfterAll
-  static void stopPostgres() {
-    cluster.close();
   }
 
   @ParameterizedTest

@@ -111,4 +111,32 @@ class ExactnessTest {
   private static int rows(Engine engine, String query) {
     return ((Result.Rows) engine.execute(query).get(0)).rows().size();
   }
+
+  @Test
+  void numbersAndTextAreNotCompared() {
+    try (TestEngine db = new TestEngine()) {
+      db.run("CREATE TABLE load (id INTEGER PRIMARY KEY, gate VARCHAR, cost DECIMAL(8, 2))");
+      db.run("INSERT INTO load VALUES (5, '5', 5)");
+      for (String condition :
+          new String[] {
+            "id = gate",
+            "gate < cost",
+            "id IN (SELECT gate FROM load)",
+            "gate IN (id, 3)",
+            "gate + 1 > 2"
+          }) {
+        assertThat(db.error("SELECT id FROM load WHERE " + condition))
+            .as(condition)
+            .hasMessageNotContaining("internal");
+      }
+      assertThat(db.error("SELECT id FROM load WHERE id = gate").hint())
+          .contains("cast one of them");
+      for (String condition :
+          new String[] {
+            "id = '5'", "cost IN ('5', '6')", "id = CAST(gate AS INTEGER)", "'6' > cost"
+          }) {
+        assertThat(db.rows("SELECT id FROM load WHERE " + condition)).containsExactly("[5]");
+      }
+    }
+  }
 }

@@ -1,13 +1,10 @@
 package dripledger.engine;
 
-import dripledger.demo.PostgresCluster;
 import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Random;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.params.ParameterizedTest;
 import org.junit.jupiter.params.provider.ValueSource;
 
@@ -16,24 +13,13 @@ import org.junit.jupiter.params.provider.ValueSource;
  * all of them, with checkpoints and crashes in between, every view equals what PostgreSQL answers,
  * and so does the query asked once. Values are few, so that rows meet, and often NULL.
  */
-class JoinOracleTest {
+class JoinOracleTest extends BesidePostgres {
   private static final String TABLES =
       """
       CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR, service VARCHAR, grams INTEGER);
       CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity INTEGER);
       CREATE TABLE surcharge (service VARCHAR, area VARCHAR, cents BIGINT, id INTEGER PRIMARY KEY)
       """;
-  private static PostgresCluster cluster;
-
-  @BeforeAll
-  static void startPostgres() throws Exception {
-    cluster = PostgresCluster.temporary();
-  }
-
-  @AfterAll
-  static void stopPostgres() {
-    cluster.close();
-  }
 
   private static Map<String, String> queries() {
     Map<String, String> q = new LinkedHashMap<>();

@@ -11,8 +11,6 @@ import java.util.List;
 import java.util.Map;
 import java.util.Random;
 import java.util.TreeMap;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
 
 /**
@@ -21,29 +19,18 @@ import org.junit.jupiter.api.Test;
  * fails and shown as a script. {@code -Ddrip.soak.seconds=3600} makes it long, {@code
  * -Ddrip.seed=N} chooses the run; without, each has another.
  */
-class RandomQueryTest {
+class RandomQueryTest extends BesidePostgres {
   private static final int SECONDS = Integer.getInteger("drip.soak.seconds", 90);
   private static final long SEED = Long.getLong("drip.seed", System.nanoTime() % 1_000_000);
   private static final int QUERIES = 8;
   private static final int EPOCHS = 8;
 
-  private static PostgresCluster cluster;
   private final Map<String, Integer> refused = new TreeMap<>();
   private int cases;
   private int comparisons;
 
   /** A query that answered what it should not, after some epochs of statements. */
   private record Failure(String query, List<List<String>> epochs, String what) {}
-
-  @BeforeAll
-  static void startPostgres() throws Exception {
-    cluster = PostgresCluster.temporary();
-  }
-
-  @AfterAll
-  static void stopPostgres() {
-    cluster.close();
-  }
 
   @Test
   void viewsEqualPostgres() throws Exception {

@@ -1,22 +1,18 @@
 package dripledger.engine;
 
-import dripledger.demo.PostgresCluster;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Random;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.params.ParameterizedTest;
 import org.junit.jupiter.params.provider.ValueSource;
 
 /** Window functions, first rows and chosen places, against PostgreSQL at every epoch. */
-class WindowOracleTest {
+class WindowOracleTest extends BesidePostgres {
   private static final String TABLES =
       """
       CREATE TABLE stop (id INTEGER PRIMARY KEY, parcel INTEGER, gate VARCHAR, grams INTEGER,
         cost DECIMAL(8,2), at TIMESTAMP, day DATE, speed DOUBLE PRECISION)
       """;
-  private static PostgresCluster cluster;
   private static final List<OracleRun.Query> QUERIES = new ArrayList<>();
 
   private static void add(String name, String sql) {
@@ -191,16 +187,6 @@ class WindowOracleTest {
     add(
         "first_events",
         "SELECT parcel, grams FROM scan ORDER BY grams DESC NULLS LAST, parcel LIMIT 3");
-  }
-
-  @BeforeAll
-  static void startPostgres() throws Exception {
-    cluster = PostgresCluster.temporary();
-  }
-
-  @AfterAll
-  static void stopPostgres() {
-    cluster.close();
   }
 
   @ParameterizedTest

@@ -69,7 +69,8 @@ final class Dialect {
       SqlValidator.Config.DEFAULT
           .withConformance(CONFORMANCE)
           .withDefaultNullCollation(NullCollation.HIGH)
-          .withIdentifierExpansion(true);
+          .withIdentifierExpansion(true)
+          .withTypeCoercionFactory(StrictCoercion::new);
 
   /** The least number of digits after the point of an average. */
   private static final int AVERAGE_SCALE = 16;

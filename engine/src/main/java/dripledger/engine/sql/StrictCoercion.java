@@ -1,0 +1,100 @@
+package dripledger.engine.sql;
+
+import java.util.EnumSet;
+import java.util.Set;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.rel.type.RelDataTypeFactory;
+import org.apache.calcite.sql.SqlCallBinding;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlLiteral;
+import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.type.SqlTypeUtil;
+import org.apache.calcite.sql.validate.SqlValidator;
+import org.apache.calcite.sql.validate.implicit.TypeCoercionImpl;
+
+/**
+ * Casts that need not be written: those that PostgreSQL makes. A text that stands in the statement
+ * becomes a number beside a number; a text column does not, since what that means is a guess.
+ * Single use.
+ */
+final class StrictCoercion extends TypeCoercionImpl {
+  private static final Set<SqlKind> OPERATORS =
+      EnumSet.of(
+          SqlKind.EQUALS,
+          SqlKind.NOT_EQUALS,
+          SqlKind.LESS_THAN,
+          SqlKind.LESS_THAN_OR_EQUAL,
+          SqlKind.GREATER_THAN,
+          SqlKind.GREATER_THAN_OR_EQUAL,
+          SqlKind.IS_DISTINCT_FROM,
+          SqlKind.IS_NOT_DISTINCT_FROM,
+          SqlKind.BETWEEN,
+          SqlKind.PLUS,
+          SqlKind.MINUS,
+          SqlKind.TIMES,
+          SqlKind.DIVIDE,
+          SqlKind.MOD);
+
+  StrictCoercion(RelDataTypeFactory types, SqlValidator validator) {
+    super(types, validator);
+  }
+
+  @Override
+  public boolean binaryComparisonCoercion(SqlCallBinding binding) {
+    refuseNumbersWithText(binding);
+    return super.binaryComparisonCoercion(binding);
+  }
+
+  @Override
+  public boolean binaryArithmeticCoercion(SqlCallBinding binding) {
+    refuseNumbersWithText(binding);
+    return super.binaryArithmeticCoercion(binding);
+  }
+
+  @Override
+  public boolean inOperationCoercion(SqlCallBinding binding) {
+    SqlNode right = binding.operand(1);
+    RelDataType left = binding.getOperandType(0);
+    if (right instanceof SqlNodeList list) {
+      for (SqlNode item : list) {
+        RelDataType type = binding.getValidator().deriveType(binding.getScope(), item);
+        if (mixed(left, binding.operand(0), type, item)) {
+          throw binding.newValidationSignatureError();
+        }
+      }
+    } else if (!left.isStruct() && binding.getOperandType(1).isStruct()) {
+      RelDataType type = binding.getOperandType(1).getFieldList().get(0).getType();
+      if (mixed(left, binding.operand(0), type, right)) {
+        throw binding.newValidationSignatureError();
+      }
+    }
+    return super.inOperationCoercion(binding);
+  }
+
+  private static void refuseNumbersWithText(SqlCallBinding binding) {
+    if (!OPERATORS.contains(binding.getOperator().getKind())) {
+      return; // functions take text and numbers
+    }
+    for (int i = 0; i < binding.getOperandCount(); i++) {
+      for (int j = 0; j < i; j++) {
+        if (mixed(
+            binding.getOperandType(i),
+            binding.operand(i),
+            binding.getOperandType(j),
+            binding.operand(j))) {
+          throw binding.newValidationSignatureError();
+        }
+      }
+    }
+  }
+
+  private static boolean mixed(RelDataType a, SqlNode one, RelDataType b, SqlNode other) {
+    return isColumnOfText(a, one) && SqlTypeUtil.isNumeric(b)
+        || isColumnOfText(b, other) && SqlTypeUtil.isNumeric(a);
+  }
+
+  private static boolean isColumnOfText(RelDataType type, SqlNode node) {
+    return SqlTypeUtil.isCharacter(type) && !(node instanceof SqlLiteral);
+  }
+}
