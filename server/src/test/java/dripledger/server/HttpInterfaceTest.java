@@ -194,7 +194,7 @@ class HttpInterfaceTest {
             post(
                     "/api/v1/sql",
                     "application/json",
-                    "{\"sql\":\"SELECT RANK() OVER (ORDER BY at) AS a FROM scan\"}")
+                    "{\"sql\":\"SELECT n FROM scan, UNNEST(ARRAY[1, 2]) AS u (n)\"}")
                 .statusCode())
         .isEqualTo(501);
   }
