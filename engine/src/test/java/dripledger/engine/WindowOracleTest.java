@@ -228,6 +228,12 @@ class WindowOracleTest extends BesidePostgres {
                 + " PRECEDING AND CURRENT ROW) AS n FROM stop"));
     queries.add(
         OracleRun.Query.of(
+            "large_without_this",
+            "SELECT id, SUM(grams) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW) AS s,"
+                + " MAX(cost) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW) AS m,"
+                + " SUM(id) OVER (ORDER BY id) AS t FROM stop"));
+    queries.add(
+        OracleRun.Query.of(
             "large_first",
             "SELECT id, n FROM (SELECT id, RANK() OVER (PARTITION BY gate ORDER BY grams) AS n FROM stop) AS"
                 + " s WHERE n <= 2"));

@@ -94,9 +94,16 @@ final class Window implements Operator {
         functions[view][calls - 1] = ranking[view];
       }
     }
-    saves = reach.fromFirst && !reach.allBefore;
+    saves = reach.fromFirst && !reach.allBefore && plan.calls().stream().allMatch(Window::canSave);
     out = new Page(new RowLayout(plan.schema()));
     place = rejects.place(PlanPrinter.step(plan), input);
+  }
+
+  /** Whether what a call adds up from the first row on can be saved: not if rows are left out. */
+  private static boolean canSave(WindowCall call) {
+    return call.function() != WindowCall.Function.AGGREGATE
+        || !call.frame().startsFirst()
+        || call.frame().exclusion() == Frame.Exclusion.NONE;
   }
 
   @Override
