@@ -169,4 +169,29 @@ class JoinTest {
         .hasSize(2);
     assertThat(db.error("SELECT 1 FROM scan JOIN nothing ON TRUE").hint()).isNotNull();
   }
+
+  /** Found by queries made by chance: the SQL library failed on each, or left something out. */
+  @Test
+  void whatTheLibraryGetsWrongIsRight() {
+    db.run(
+        "CREATE TABLE p (k INTEGER PRIMARY KEY, a INTEGER, s VARCHAR);"
+            + "CREATE TABLE q (k INTEGER PRIMARY KEY, a INTEGER, s VARCHAR)");
+    assertThat(
+            db.rows(
+                "WITH w AS ((SELECT k, s FROM p WHERE EXISTS (SELECT 1 FROM q WHERE q.s = p.s)) INTERSECT"
+                    + " (SELECT DISTINCT k, 'b' AS s FROM q)) SELECT DISTINCT x.k, y.s FROM w AS x JOIN w AS"
+                    + " y ON x.k = y.k"))
+        .isEmpty();
+    assertThat(
+            db.rows(
+                "SELECT DISTINCT 4 AS c FROM p WHERE NOT EXISTS (SELECT 1 FROM q WHERE q.a = p.k)"))
+        .isEmpty();
+    assertThat(
+            db.rows(
+                "SELECT DISTINCT x.n, y.n AS m FROM (SELECT MAX(k) AS n FROM p) AS x FULL JOIN (SELECT"
+                    + " MAX(k) AS n FROM q) AS y ON x.n = y.n"))
+        .containsExactly("[null, null]");
+    assertThat(db.rows("SELECT k FROM p WHERE CASE WHEN a IN (4, 3) THEN 4 ELSE k END IN (4, 1)"))
+        .isEmpty();
+  }
 }

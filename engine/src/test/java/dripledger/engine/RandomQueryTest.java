@@ -10,9 +10,7 @@ import java.time.LocalDate;
 import java.time.ZoneOffset;
 import java.util.ArrayList;
 import java.util.List;
-import java.util.Map;
 import java.util.Random;
-import java.util.TreeMap;
 import org.junit.jupiter.api.Test;
 
 /**
@@ -28,7 +26,6 @@ class RandomQueryTest extends BesidePostgres {
   private static final int QUERIES = 8;
   private static final int EPOCHS = 8;
 
-  private final Map<String, Integer> refused = new TreeMap<>();
   private int cases;
   private int comparisons;
 
@@ -59,17 +56,7 @@ class RandomQueryTest extends BesidePostgres {
         }
       }
     }
-    int unmade = refused.values().stream().mapToInt(Integer::intValue).sum();
-    if (unmade * 100 > cases) {
-      throw new AssertionError("too many queries are not made: " + refused);
-    }
-    System.out.println(
-        "random queries: "
-            + cases
-            + " queries, "
-            + comparisons
-            + " answers equal; not made: "
-            + refused);
+    System.out.println("random queries: " + cases + " queries, " + comparisons + " answers equal");
   }
 
   private static Connection connect() throws SQLException {
@@ -103,13 +90,7 @@ class RandomQueryTest extends BesidePostgres {
               live.add(i);
               cases += counting ? 1 : 0;
             } catch (RuntimeException | AssertionError e) {
-              if (!(e instanceof EngineException refusal)
-                  || refusal.code() != EngineException.Code.NOT_SUPPORTED) {
-                return new Failure(queries.get(i), epochs.subList(0, epoch + 1), trace(e));
-              }
-              if (counting) {
-                refused.merge(e.getMessage(), 1, Integer::sum);
-              }
+              return new Failure(queries.get(i), epochs.subList(0, epoch + 1), trace(e));
             }
           }
         }

@@ -80,6 +80,7 @@ final class StatementCheck {
     // The library would work out constants by functions of its own; ours decide, for all rows.
     planner.setExecutor((rexBuilder, constants, results) -> results.addAll(constants));
     cluster = RelOptCluster.create(planner, new RexBuilder(types));
+    PlanFacts.use(cluster);
   }
 
   private SqlValidator newValidator() {
