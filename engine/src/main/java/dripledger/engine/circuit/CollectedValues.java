@@ -85,7 +85,7 @@ final class CollectedValues extends GroupValues {
     if (size == 0) {
       return;
     }
-    collector.begin(size, total(run, size));
+    collector.begin(total(run, size));
     for (int from = 0; from < size; ) {
       int read = runs.read(run, from, chunk, 0, CHUNK);
       for (int i = 0; i < read; i++) {

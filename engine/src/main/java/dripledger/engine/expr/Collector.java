@@ -67,10 +67,9 @@ public final class Collector {
   /**
    * Begins a group.
    *
-   * @param distinct how many values will be given
-   * @param all the same, each as often as it is there; only if {@link #needsTotal}
+   * @param all how many values will be given; only if {@link #needsTotal}
    */
-  public void begin(int distinct, long all) {
+  public void begin(long all) {
     total = all;
     seen = 0;
     best = 0;

@@ -114,15 +114,6 @@ public final class SortedRuns {
     return count;
   }
 
-  /** Empties a set. */
-  public void clear(long run) {
-    if (run < 0) {
-      dropLarge(run, large(run));
-    } else if (run != 0) {
-      release(place(run), sizeClass(run));
-    }
-  }
-
   private static int offset(long run) {
     return (int) place(run) & CHUNK - 1;
   }
@@ -276,14 +267,10 @@ public final class SortedRuns {
       System.arraycopy(leaves.blocks[i], 0, blocks[chunk], at, leaves.sizes[i]);
       at += leaves.sizes[i];
     }
-    dropLarge(run, leaves);
-    return word(place, sizeClass, leaves.total);
-  }
-
-  private void dropLarge(long run, Leaves leaves) {
     largeBytes -= 12L * LARGEST * leaves.count;
     large.set((int) ~run, null);
     largeFree.add((int) ~run);
+    return word(place, sizeClass, leaves.total);
   }
 
   /** A large set: sorted leaves, in order. */
