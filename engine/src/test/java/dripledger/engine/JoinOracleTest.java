@@ -123,6 +123,12 @@ class JoinOracleTest extends BesidePostgres {
     q.put(
         "correlated_count",
         "SELECT g.gate, (SELECT COUNT(*) FROM parcel AS p WHERE p.gate = g.gate) AS n FROM gate AS g");
+    q.put(
+        "constant_of_a_grouping_beside_a_correlated_query",
+        "(SELECT gate, COUNT(*) AS n FROM parcel AS p WHERE grams = (SELECT MAX(q.grams) FROM parcel"
+            + " AS q WHERE q.gate <= p.gate) GROUP BY gate) UNION ALL (SELECT i.hall, AVG(i.one) FROM"
+            + " (SELECT hall, 1 AS one FROM gate) AS i WHERE i.hall <> '' GROUP BY ROLLUP (i.hall,"
+            + " i.one))");
     q.put("any_query", "SELECT parcel FROM parcel WHERE grams = ANY (SELECT capacity FROM gate)");
     q.put("all_query", "SELECT parcel FROM parcel WHERE grams >= ALL (SELECT capacity FROM gate)");
     q.put(

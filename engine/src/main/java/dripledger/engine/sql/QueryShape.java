@@ -15,8 +15,11 @@ import org.apache.calcite.rel.core.Correlate;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
+import org.apache.calcite.rel.core.SetOp;
+import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.rules.CoreRules;
 import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
@@ -24,6 +27,7 @@ import org.apache.calcite.sql2rel.RelDecorrelator;
 import org.apache.calcite.sql2rel.RelFieldTrimmer;
 import org.apache.calcite.tools.RelBuilder;
 import org.apache.calcite.tools.RelBuilderFactory;
+import org.apache.calcite.util.ImmutableBitSet;
 
 /**
  * Brings the SQL library's algebra into the shape that plans are made of: queries inside
@@ -70,7 +74,9 @@ final class QueryShape {
     RelNode shaped = rel;
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped = RelDecorrelator.decorrelateQuery(hidden(run(JOINED, shaped)), builder);
+      shaped =
+          RelDecorrelator.decorrelateQuery(
+              hidden(run(JOINED, shaped), ImmutableBitSet.of()), builder);
     }
     if (hasJoins(shaped) || hasWindows(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
@@ -84,24 +90,50 @@ final class QueryShape {
   /**
    * Hides constants that a relation is grouped by: the library would leave them out when it takes
    * correlation away, and grouping by nothing has a row even of nothing.
+   *
+   * @param keys the columns of it that are grouped by further up
    */
-  private static RelNode hidden(RelNode rel) {
-    List<RelNode> inputs = rel.getInputs().stream().map(QueryShape::hidden).toList();
+  private static RelNode hidden(RelNode rel, ImmutableBitSet keys) {
+    List<RelNode> inputs = new ArrayList<>();
+    int first = 0;
+    for (RelNode input : rel.getInputs()) {
+      int columns = input.getRowType().getFieldCount();
+      ImmutableBitSet below =
+          rel instanceof Join
+              ? keys.intersect(ImmutableBitSet.range(first, first + columns)).shift(-first)
+              : keysBelow(rel, keys);
+      inputs.add(hidden(input, below));
+      first += columns;
+    }
     RelNode own = inputs.equals(rel.getInputs()) ? rel : rel.copy(rel.getTraitSet(), inputs);
-    if (!(own instanceof Aggregate aggregate)
-        || !(aggregate.getInput() instanceof Project project)) {
+    if (!(own instanceof Project project)) {
       return own;
     }
     RexBuilder rex = rel.getCluster().getRexBuilder();
     List<RexNode> projects = new ArrayList<>(project.getProjects());
-    for (int i : aggregate.getGroupSet()) {
+    for (int i : keys) {
       if (projects.get(i) instanceof RexLiteral literal) {
         projects.set(i, rex.makeAbstractCast(literal.getType(), literal, false));
       }
     }
-    RelNode below =
-        project.copy(project.getTraitSet(), project.getInput(), projects, project.getRowType());
-    return aggregate.copy(aggregate.getTraitSet(), List.of(below));
+    return project.copy(project.getTraitSet(), project.getInput(), projects, project.getRowType());
+  }
+
+  private static ImmutableBitSet keysBelow(RelNode rel, ImmutableBitSet keys) {
+    if (rel instanceof Aggregate aggregate) {
+      return aggregate.getGroupSet();
+    }
+    if (rel instanceof Project project) {
+      return ImmutableBitSet.of(
+          keys.toList().stream()
+              .map(i -> project.getProjects().get(i))
+              .filter(RexInputRef.class::isInstance)
+              .map(e -> ((RexInputRef) e).getIndex())
+              .toList());
+    }
+    return rel instanceof Filter || rel instanceof Sort || rel instanceof SetOp
+        ? keys
+        : ImmutableBitSet.of();
   }
 
   private static RelOptRule own(RelOptRule rule) {

@@ -170,12 +170,15 @@ final class SqlErrors {
     }
     if (e instanceof IndexOutOfBoundsException
         || e instanceof NullPointerException
-        || e instanceof ClassCastException) {
+        || e instanceof ClassCastException
+        || context == null && e.getMessage() == null) {
       return notPlanned(e);
     }
     if (context == null) {
-      String message = firstLine(String.valueOf(e.getMessage()));
-      return new EngineException(Code.INVALID, message);
+      EngineException refusal =
+          new EngineException(Code.INVALID, firstLine(String.valueOf(e.getMessage())));
+      refusal.initCause(e);
+      return refusal;
     }
     int line = context.getPosLine();
     int column = context.getPosColumn();
