@@ -129,6 +129,11 @@ class JoinOracleTest extends BesidePostgres {
             + " AS q WHERE q.gate <= p.gate) GROUP BY gate) UNION ALL (SELECT i.hall, AVG(i.one) FROM"
             + " (SELECT hall, 1 AS one FROM gate) AS i WHERE i.hall <> '' GROUP BY ROLLUP (i.hall,"
             + " i.one))");
+    q.put(
+        "condition_that_is_never_true",
+        "SELECT a.gate, b.gate AS other FROM gate AS a LEFT JOIN gate AS b ON a.hall = b.hall AND CASE"
+            + " WHEN b.gate IS DISTINCT FROM b.gate THEN a.hall END BETWEEN CASE WHEN a.gate >= b.gate"
+            + " THEN a.gate ELSE b.gate END AND 'a'");
     q.put("any_query", "SELECT parcel FROM parcel WHERE grams = ANY (SELECT capacity FROM gate)");
     q.put("all_query", "SELECT parcel FROM parcel WHERE grams >= ALL (SELECT capacity FROM gate)");
     q.put(

@@ -92,6 +92,22 @@ class WindowTest {
   }
 
   @Test
+  void theWholeOfARelationCanBeNothing() {
+    db.run("CREATE TABLE gate (gate VARCHAR PRIMARY KEY, load INTEGER)");
+    db.run("CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR)");
+    db.run(
+        "CREATE MATERIALIZED VIEW lightest AS SELECT g.load, p.parcel, MIN(p.parcel) OVER () AS least"
+            + " FROM gate AS g RIGHT JOIN parcel AS p ON g.gate = p.gate");
+    for (int parcel = 5; parcel < 8; parcel++) {
+      db.run("INSERT INTO parcel VALUES (" + parcel + ", 'G1')");
+      assertThat(db.rows("SELECT * FROM lightest"))
+          .containsExactly("[null, " + parcel + ", " + parcel + "]");
+      db.run("DELETE FROM parcel WHERE parcel = " + parcel);
+      assertThat(db.rows("SELECT * FROM lightest")).isEmpty();
+    }
+  }
+
+  @Test
   void whatIsAskedWronglySaysSo() {
     db.run("CREATE TABLE load (id INTEGER PRIMARY KEY, gate VARCHAR, grams INTEGER)");
     assertThat(db.error("SELECT NTILE(0) OVER (ORDER BY id) FROM load"))

@@ -33,6 +33,11 @@ public record AggregateCall(
     this(function, arguments, distinct, filter, List.of(), output);
   }
 
+  /** The same call with another name or type of its result. */
+  public AggregateCall as(Column column) {
+    return new AggregateCall(function, arguments, distinct, filterColumn, order, column);
+  }
+
   /** The call as text, with the input's column names. */
   public String text(Schema input) {
     String columns =

@@ -20,8 +20,8 @@ import org.apache.calcite.rel.core.SetOp;
  * and decides how often it is in the result. Single use.
  */
 final class SetOperations {
-  private static final ColumnType FLAG = ColumnType.of(Kind.BOOLEAN).notNull();
-  private static final ColumnType NUMBER = ColumnType.of(Kind.BIGINT).notNull();
+  static final ColumnType FLAG = ColumnType.of(Kind.BOOLEAN).notNull();
+  static final ColumnType NUMBER = ColumnType.of(Kind.BIGINT).notNull();
 
   private final boolean intersect;
   private final boolean all;
@@ -107,7 +107,7 @@ final class SetOperations {
     return new Schema(columns);
   }
 
-  private static Expr call(Operation operation, ColumnType type, Expr... operands) {
+  static Expr call(Operation operation, ColumnType type, Expr... operands) {
     return new Expr.Call(operation, List.of(operands), List.of(), type);
   }
 }

@@ -223,36 +223,8 @@ final class WindowPlans {
   }
 
   private void addWhole(List<Integer> partition, List<RexOver> overs) {
-    List<AggregateCall> calls = new ArrayList<>();
-    List<Column> group = new ArrayList<>();
-    partition.forEach(c -> group.add(plan.schema().column(c)));
-    for (RexOver over : overs) {
-      AggregateCall call = aggregate(over);
-      calls.add(call);
-      group.add(call.output());
-    }
-    PlanNode groups =
-        new PlanNode.Aggregate(
-            plan, partition, calls, AggregatePlans.named(new Schema(group), calls, plan.schema()));
     int before = plan.schema().size();
-    List<Column> both = new ArrayList<>(plan.schema().columns());
-    both.addAll(groups.schema().columns());
-    List<Integer> keys = new ArrayList<>();
-    List<Boolean> nullMatches = new ArrayList<>();
-    for (int i = 0; i < partition.size(); i++) {
-      keys.add(i);
-      nullMatches.add(true);
-    }
-    plan =
-        new PlanNode.Join(
-            plan,
-            groups,
-            PlanNode.Join.Kind.INNER,
-            partition,
-            keys,
-            nullMatches,
-            null,
-            new Schema(both));
+    plan = WholePartitions.of(plan, partition, overs.stream().map(this::aggregate).toList());
     for (int i = 0; i < overs.size(); i++) {
       columns.put(overs.get(i), before + partition.size() + i);
     }
