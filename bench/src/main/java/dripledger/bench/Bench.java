@@ -3,8 +3,8 @@ package dripledger.bench;
 import java.util.List;
 
 /**
- * The entry: {@code bench [aggregation|extremes|joins|windows|restart|reading|pushing|all] [events
- * in thousands] [keys in thousands] [rows an epoch]}.
+ * The entry: {@code bench [aggregation|extremes|joins|windows|decision|restart|reading|pushing|all]
+ * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -15,10 +15,18 @@ public final class Bench {
     int keys = (args.length > 2 ? Integer.parseInt(args[2]) : 1_000) * 1000;
     int epochRows = args.length > 3 ? Integer.parseInt(args[3]) : 65_536;
     if (!List.of(
-            "all", "aggregation", "extremes", "joins", "windows", "restart", "reading", "pushing")
+            "all",
+            "aggregation",
+            "extremes",
+            "joins",
+            "windows",
+            "decision",
+            "restart",
+            "reading",
+            "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|restart|reading|pushing|all] [events/1000]"
+          "usage: bench [aggregation|extremes|joins|windows|decision|restart|reading|pushing|all] [events/1000]"
               + " [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -40,6 +48,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("windows")) {
       new Windows(keys, epochRows).run();
+    }
+    if (what.equals("all") || what.equals("decision")) {
+      new Decision(args.length > 1 ? events / 1000 : 15_000).run();
     }
     if (what.equals("all") || what.equals("restart")) {
       new Restart(keys).run();

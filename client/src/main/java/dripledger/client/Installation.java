@@ -117,7 +117,8 @@ final class Installation {
                 "-XX:+UseG1GC",
                 "-XX:MaxGCPauseMillis=30",
                 "-XX:+UseTransparentHugePages",
-                "-XX:+ExitOnOutOfMemoryError"),
+                "-XX:+ExitOnOutOfMemoryError",
+                "-ea:org.apache.calcite..."), // what it cannot plan it says so
             Map.of(
                 "DRIP_DATABASE_URL",
                 postgres.jdbcUrl(PostgresCluster.DATABASE),

@@ -134,6 +134,14 @@ class JoinOracleTest extends BesidePostgres {
         "SELECT a.gate, b.gate AS other FROM gate AS a LEFT JOIN gate AS b ON a.hall = b.hall AND CASE"
             + " WHEN b.gate IS DISTINCT FROM b.gate THEN a.hall END BETWEEN CASE WHEN a.gate >= b.gate"
             + " THEN a.gate ELSE b.gate END AND 'a'");
+    q.put(
+        "list_on_the_outer_side",
+        "SELECT g.gate, p.parcel FROM gate AS g LEFT JOIN parcel AS p ON g.gate = p.gate AND p.parcel IN"
+            + " (2, 5, 9) WHERE CHAR_LENGTH(p.service) IS DISTINCT FROM p.grams");
+    q.put(
+        "alternatives_with_a_common_key",
+        "SELECT p.parcel, g.hall FROM parcel AS p, gate AS g WHERE (p.gate = g.gate AND p.grams > 3) OR"
+            + " (p.gate = g.gate AND g.capacity < 4 AND p.service = 's1')");
     q.put("any_query", "SELECT parcel FROM parcel WHERE grams = ANY (SELECT capacity FROM gate)");
     q.put("all_query", "SELECT parcel FROM parcel WHERE grams >= ALL (SELECT capacity FROM gate)");
     q.put(

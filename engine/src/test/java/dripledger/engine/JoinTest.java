@@ -88,6 +88,16 @@ class JoinTest {
   }
 
   @Test
+  void whatAllAlternativesAskIsWhatSidesAreJoinedBy() {
+    List<String> plan =
+        db.rows(
+            "EXPLAIN SELECT p.parcel FROM parcel AS p, gate AS g WHERE (p.service = g.hall AND p.parcel"
+                + " > 3) OR (p.service = g.hall AND g.capacity < 4)");
+    assertThat(String.join("\n", plan))
+        .contains("join on service = hall AND (parcel > 3 OR capacity < 4)");
+  }
+
+  @Test
   void changesMayAskOtherTables() {
     db.run(
         "CREATE TABLE placed (parcel INTEGER PRIMARY KEY, hall VARCHAR);"

@@ -17,7 +17,7 @@ import java.util.List;
 import java.util.Map;
 
 /** An engine in memory with the few words tests need. */
-final class TestEngine implements AutoCloseable {
+public final class TestEngine implements AutoCloseable {
   static final Clock CLOCK = Clock.fixed(Instant.parse("2026-03-02T06:00:00Z"), ZoneOffset.UTC);
 
   final Records records;
@@ -41,7 +41,7 @@ final class TestEngine implements AutoCloseable {
   }
 
   /** New, empty records. */
-  static Records records() {
+  public static Records records() {
     MemoryCheckpoints checkpoints = new MemoryCheckpoints();
     return new Records(new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints);
   }

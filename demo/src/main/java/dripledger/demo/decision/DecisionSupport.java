@@ -170,6 +170,11 @@ public final class DecisionSupport {
    */
   public List<String> changes(int number) {
     List<String> out = new ArrayList<>();
+    for (String table : List.of("lineitem WHERE l_orderkey", "orders WHERE o_orderkey")) {
+      out.add(
+          "DELETE FROM " + table + " BETWEEN " + firstOrder + " AND " + (firstOrder + number - 1));
+    }
+    firstOrder += number;
     List<String> rows = new ArrayList<>();
     List<String> lines = new ArrayList<>();
     for (int i = 0; i < number; i++) {
@@ -177,11 +182,6 @@ public final class DecisionSupport {
     }
     insert(out, "orders", rows);
     insert(out, "lineitem", lines);
-    for (String table : List.of("lineitem WHERE l_orderkey", "orders WHERE o_orderkey")) {
-      out.add(
-          "DELETE FROM " + table + " BETWEEN " + firstOrder + " AND " + (firstOrder + number - 1));
-    }
-    firstOrder += number;
     return out;
   }
 

@@ -3,6 +3,7 @@ package dripledger.engine.plan;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.ExprText;
+import dripledger.engine.expr.Operation;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
@@ -115,7 +116,9 @@ public final class PlanPrinter {
                 + j.right().schema().column(j.rightKeys().get(i)).name());
       }
       if (j.condition() != null) {
-        conditions.add(ExprText.of(j.condition(), j.pairSchema()));
+        String text = ExprText.of(j.condition(), j.pairSchema());
+        boolean loose = j.condition() instanceof Expr.Call c && c.operation() == Operation.OR;
+        conditions.add(loose && !conditions.isEmpty() ? "(" + text + ")" : text);
       }
       String kind = j.kind() == PlanNode.Join.Kind.INNER ? "" : j.kind().name().toLowerCase() + " ";
       String on =

@@ -9,6 +9,7 @@ import org.apache.calcite.plan.RelRule;
 import org.apache.calcite.plan.hep.HepPlanner;
 import org.apache.calcite.plan.hep.HepProgram;
 import org.apache.calcite.plan.hep.HepProgramBuilder;
+import org.apache.calcite.rel.RelHomogeneousShuttle;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
 import org.apache.calcite.rel.core.Correlate;
@@ -19,10 +20,13 @@ import org.apache.calcite.rel.core.SetOp;
 import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.rules.CoreRules;
 import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexCall;
 import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
+import org.apache.calcite.rex.RexShuttle;
 import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql2rel.RelDecorrelator;
 import org.apache.calcite.sql2rel.RelFieldTrimmer;
 import org.apache.calcite.tools.RelBuilder;
@@ -71,7 +75,7 @@ final class QueryShape {
   private QueryShape() {}
 
   static RelNode of(RelNode rel) {
-    RelNode shaped = rel;
+    RelNode shaped = rel.accept(new Conditions());
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
       shaped =
@@ -134,6 +138,49 @@ final class QueryShape {
     return rel instanceof Filter || rel instanceof Sort || rel instanceof SetOp
         ? keys
         : ImmutableBitSet.of();
+  }
+
+  /** Conditions as the library's rules want them. */
+  private static final class Conditions extends RelHomogeneousShuttle {
+    @Override
+    public RelNode visit(RelNode other) {
+      RelNode rel = super.visit(other);
+      RexBuilder rex = rel.getCluster().getRexBuilder();
+      if (rel instanceof Filter filter) {
+        RexNode condition = RexUtil.pullFactors(rex, filter.getCondition());
+        return filter.copy(filter.getTraitSet(), filter.getInput(), condition);
+      }
+      if (!(rel instanceof Join join)) {
+        return rel;
+      }
+      // What all alternatives ask is asked once: two sides are joined by it.
+      RexNode condition =
+          RexUtil.pullFactors(rex, join.getCondition().accept(new NullabilityCasts(rex)));
+      return join.copy(
+          join.getTraitSet(),
+          condition,
+          join.getLeft(),
+          join.getRight(),
+          join.getJoinType(),
+          join.isSemiJoinDone());
+    }
+  }
+
+  /** Takes casts of conditions out that say no more than that they can be NULL. */
+  private static final class NullabilityCasts extends RexShuttle {
+    private final RexBuilder rex;
+
+    NullabilityCasts(RexBuilder rex) {
+      this.rex = rex;
+    }
+
+    @Override
+    public RexNode visitCall(RexCall call) {
+      RexNode inner = RexUtil.removeNullabilityCast(rex.getTypeFactory(), call);
+      return inner == call || inner.getType().getSqlTypeName() != SqlTypeName.BOOLEAN
+          ? super.visitCall(call)
+          : inner.accept(this);
+    }
   }
 
   private static RelOptRule own(RelOptRule rule) {
