@@ -108,6 +108,23 @@ class WindowTest {
   }
 
   @Test
+  void ofNothingButNullsThereIsNoSum() {
+    db.run("CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, grams INTEGER)");
+    db.run(
+        "CREATE MATERIALIZED VIEW ordered AS SELECT parcel, COUNT(*) OVER (ORDER BY parcel) AS n,"
+            + " SUM(grams) OVER () AS grams FROM parcel");
+    db.run("INSERT INTO parcel VALUES (1, NULL)");
+    db.run("INSERT INTO parcel VALUES (2, NULL)");
+    db.run("CREATE MATERIALIZED VIEW later AS SELECT n, grams FROM ordered WHERE parcel > 1");
+    for (int parcel = 3; parcel < 6; parcel++) {
+      db.run("INSERT INTO parcel VALUES (" + parcel + ", NULL)");
+      db.run("DELETE FROM parcel WHERE parcel = " + (parcel - 2));
+      assertThat(db.rows("SELECT * FROM ordered ORDER BY parcel"))
+          .containsExactly("[" + (parcel - 1) + ", 1, null]", "[" + parcel + ", 2, null]");
+    }
+  }
+
+  @Test
   void whatIsAskedWronglySaysSo() {
     db.run("CREATE TABLE load (id INTEGER PRIMARY KEY, gate VARCHAR, grams INTEGER)");
     assertThat(db.error("SELECT NTILE(0) OVER (ORDER BY id) FROM load"))

@@ -194,7 +194,7 @@ class HttpInterfaceTest {
             post(
                     "/api/v1/sql",
                     "application/json",
-                    "{\"sql\":\"SELECT n FROM scan, UNNEST(ARRAY[1, 2]) AS u (n)\"}")
+                    "{\"sql\":\"SELECT gate FROM scan TABLESAMPLE SYSTEM (10)\"}")
                 .statusCode())
         .isEqualTo(501);
   }

@@ -226,6 +226,14 @@ public final class Circuit {
     }
 
     @Override
+    public Void unnest(PlanNode.Unnest u) {
+      Operator op = new Unnest(u, next, port);
+      build(u.input(), op, 0);
+      operators.add(op);
+      return null;
+    }
+
+    @Override
     public Void window(PlanNode.Window w) {
       Circuit.this.window(w, next, port);
       return null;

@@ -46,6 +46,7 @@ final class Code {
   private StringBuilder body = new StringBuilder();
   private int names;
   private boolean json;
+  private boolean arrays;
 
   /** The fields written so far. */
   String fields() {
@@ -102,6 +103,16 @@ final class Code {
       json = true;
     }
     return "json";
+  }
+
+  /** The field with what reads arrays. */
+  String arrays() {
+    if (!arrays) {
+      String name = ArrayBuiltins.class.getName();
+      fields.append("  private final " + name + " arrays = new " + name + "();\n");
+      arrays = true;
+    }
+    return "arrays";
   }
 
   /** Declares a value that is computed only if none of the arguments is NULL. */

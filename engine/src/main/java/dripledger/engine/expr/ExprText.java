@@ -65,6 +65,10 @@ public final class ExprText {
               + operands.get(1)
               + ")";
       case CASE -> caseText(operands);
+      case ARRAY -> "ARRAY[" + all + "]";
+      case ELEMENT -> operands.get(0) + "[" + operands.get(1) + "]";
+      case QUANTIFIED ->
+          operands.get(0) + " " + call.options().get(0) + " (" + operands.get(1) + ")";
       case FUNCTION -> call.options().get(0) + "(" + all + ")";
       default -> sign.toLowerCase(Locale.ROOT) + "(" + all + ")";
     };

@@ -26,6 +26,7 @@ final class ExpressionCode {
   private final TextCode text;
   private final JsonCode json;
   private final FunctionCode functions;
+  private final ArrayCode arrays;
   private final ConversionCode conversions;
 
   ExpressionCode(Code code, RowLayout in, ConversionCode conversions) {
@@ -38,6 +39,7 @@ final class ExpressionCode {
     text = new TextCode(code, this, conversions);
     json = new JsonCode(code, this, conversions);
     functions = new FunctionCode(code, this, conversions);
+    arrays = new ArrayCode(code, this, conditions, conversions);
   }
 
   /** Writes what the value takes and answers how it is called. */
@@ -167,6 +169,10 @@ final class ExpressionCode {
       case JSON_VALUE -> json.jsonValue(call, result);
       case JSON_QUERY -> json.jsonQuery(call);
       case JSON_EXISTS -> json.jsonExists(call);
+      case ARRAY -> arrays.array(call);
+      case CARDINALITY -> arrays.cardinality(call);
+      case ELEMENT -> arrays.element(call);
+      case QUANTIFIED -> arrays.quantified(call);
       case FUNCTION -> functions.function(call, result);
     };
   }

@@ -57,6 +57,13 @@ public enum Operation {
   JSON_EXISTS,
   EXACT_SECONDS,
   TIMESTAMP_DIFF,
+  /** The array of the operands. */
+  ARRAY,
+  CARDINALITY,
+  /** Array and place, from 1 on. */
+  ELEMENT,
+  /** Value and array; option: the comparison, and ANY or ALL. */
+  QUANTIFIED,
   /** A function of {@link TextBuiltins} and its like; option: its name. */
   FUNCTION;
 

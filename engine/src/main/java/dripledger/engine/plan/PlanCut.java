@@ -111,6 +111,12 @@ public record PlanCut(
     }
 
     @Override
+    public PlanNode unnest(PlanNode.Unnest u) {
+      PlanNode input = u.input().accept(this);
+      return new PlanNode.Unnest(input, u.kept(), u.ordinality(), u.outer(), u.schema());
+    }
+
+    @Override
     public PlanNode window(PlanNode.Window w) {
       PlanNode own =
           new PlanNode.Window(

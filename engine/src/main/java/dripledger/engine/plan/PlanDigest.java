@@ -132,6 +132,16 @@ public final class PlanDigest {
     }
 
     @Override
+    public Void unnest(PlanNode.Unnest u) {
+      begin("unnest")
+          .append(u.kept())
+          .append(u.ordinality() ? " numbered" : "")
+          .append(u.outer() ? " outer" : "")
+          .append(types(u.schema()));
+      return inputs(u);
+    }
+
+    @Override
     public Void window(PlanNode.Window w) {
       begin("window")
           .append(w.input().appendOnly() ? "events" : "rows")

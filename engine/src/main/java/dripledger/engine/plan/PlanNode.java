@@ -45,6 +45,8 @@ public sealed interface PlanNode {
 
     T repeat(Repeat node);
 
+    T unnest(Unnest node);
+
     T window(Window node);
   }
 
@@ -254,6 +256,45 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(Visitor<T> visitor) {
       return visitor.repeat(this);
+    }
+  }
+
+  /**
+   * For each row of the input one row for each element of its arrays, side by side if they are
+   * several.
+   *
+   * @param kept how many columns of the input are put out; the rest are arrays
+   * @param ordinality whether the last column says which element it is, from 1 on
+   * @param outer whether a row of which there is no element is put out too, with NULLs
+   * @param schema the columns kept, then of each array its element, or the fields of one that is a
+   *     ROW
+   */
+  record Unnest(PlanNode input, int kept, boolean ordinality, boolean outer, Schema schema)
+      implements PlanNode {
+    @Override
+    public List<PlanNode> inputs() {
+      return List.of(input);
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return input.appendOnly();
+    }
+
+    @Override
+    public List<Integer> key() {
+      List<Integer> key = input.key();
+      if (!ordinality || outer || key == null || key.stream().anyMatch(c -> c >= kept)) {
+        return null;
+      }
+      List<Integer> all = new ArrayList<>(key);
+      all.add(schema.size() - 1);
+      return all;
+    }
+
+    @Override
+    public <T> T accept(Visitor<T> visitor) {
+      return visitor.unnest(this);
     }
   }
 

@@ -135,6 +135,17 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line unnest(PlanNode.Unnest u) {
+      Schema in = u.input().schema();
+      String arrays =
+          in.columns().subList(u.kept(), in.size()).stream()
+              .map(c -> c.name())
+              .collect(Collectors.joining(", "));
+      String or = u.outer() ? ", or one if there is none" : "";
+      return line(u, "a row for each element of " + arrays + or, "none", "");
+    }
+
+    @Override
     public Line window(PlanNode.Window w) {
       Schema in = w.input().schema();
       String calls = w.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));

@@ -145,7 +145,11 @@ public final class QueryRunner {
     Page page = new Page(layout, 1);
     RowWriter writer = page.begin();
     for (int c = 0; c < layout.columns(); c++) {
-      writer.setNull(c);
+      if (layout.schema().type(c).nullable()) {
+        writer.setNull(c);
+      } else {
+        writer.setLong(c, 0);
+      }
     }
     page.commit(count);
     return page;

@@ -132,7 +132,7 @@ public final class RowLayout {
   }
 
   /** The layout an ARRAY value of {@code count} elements is written with. */
-  static RowLayout ofArray(ColumnType element, int count) {
+  public static RowLayout ofArray(ColumnType element, int count) {
     Column column = new Column("e", element.withNullable(true));
     return new RowLayout(new Schema(java.util.Collections.nCopies(count, column)));
   }

@@ -115,6 +115,7 @@ public final class RowWriter {
   }
 
   public void setNull(int column) {
+    assert layout.schema().type(column).nullable() : "NULL in " + layout.schema().column(column);
     bytes[start + (column >>> 3)] |= (byte) (1 << (column & 7));
     Bytes.putLong(bytes, start + layout.slotOffset(column), 0);
   }

@@ -8,7 +8,9 @@ import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.sql.SqlAggFunction;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlOperator;
+import org.apache.calcite.sql.SqlOperatorBinding;
 import org.apache.calcite.sql.fun.SqlBasicAggFunction;
+import org.apache.calcite.sql.fun.SqlLeadLagAggFunction;
 import org.apache.calcite.sql.type.OperandTypes;
 import org.apache.calcite.sql.type.ReturnTypes;
 import org.apache.calcite.sql.type.SqlOperandTypeChecker;
@@ -71,6 +73,10 @@ final class AggregateFunctions {
           own("REGR_SLOPE", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
           own("REGR_INTERCEPT", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
           own("REGR_R2", DOUBLE, OperandTypes.NUMERIC_NUMERIC),
+          argument(SqlKind.ARG_MAX),
+          argument(SqlKind.ARG_MIN),
+          new Neighbour(SqlKind.LAG),
+          new Neighbour(SqlKind.LEAD),
           own("JSON_AGG", TEXT, OperandTypes.ANY),
           own("JSON_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY));
 
@@ -95,6 +101,30 @@ final class AggregateFunctions {
   private static SqlAggFunction own(
       String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {
     return SqlBasicAggFunction.create(name, SqlKind.OTHER_FUNCTION, type, operands);
+  }
+
+  /** The library takes it for NOT NULL where nothing has a highest value. */
+  private static SqlAggFunction argument(SqlKind kind) {
+    return SqlBasicAggFunction.create(
+        kind.name(),
+        kind,
+        ReturnTypes.ARG0.andThen(SqlTypeTransforms.FORCE_NULLABLE),
+        OperandTypes.ANY_COMPARABLE);
+  }
+
+  /** LAG or LEAD, which the library takes for NOT NULL if only the default is. */
+  private static final class Neighbour extends SqlLeadLagAggFunction {
+    Neighbour(SqlKind kind) {
+      super(kind);
+    }
+
+    @Override
+    public RelDataType inferReturnType(SqlOperatorBinding binding) {
+      RelDataType type = super.inferReturnType(binding);
+      return binding.getOperandType(0).isNullable()
+          ? binding.getTypeFactory().createTypeWithNullability(type, true)
+          : type;
+    }
   }
 
   /**

@@ -16,10 +16,12 @@ import org.apache.calcite.rel.type.DelegatingTypeSystem;
 import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelDataTypeSystem;
+import org.apache.calcite.sql.SqlCallBinding;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlOperandCountRange;
 import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlOperatorTable;
 import org.apache.calcite.sql.SqlSyntax;
@@ -28,10 +30,13 @@ import org.apache.calcite.sql.fun.SqlLibraryOperatorTableFactory;
 import org.apache.calcite.sql.parser.SqlParser;
 import org.apache.calcite.sql.type.OperandTypes;
 import org.apache.calcite.sql.type.ReturnTypes;
+import org.apache.calcite.sql.type.SqlOperandCountRanges;
+import org.apache.calcite.sql.type.SqlOperandTypeChecker;
 import org.apache.calcite.sql.type.SqlReturnTypeInference;
 import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.type.SqlTypeTransforms;
+import org.apache.calcite.sql.type.SqlTypeUtil;
 import org.apache.calcite.sql.util.SqlOperatorTables;
 import org.apache.calcite.sql.validate.SqlConformance;
 import org.apache.calcite.sql.validate.SqlConformanceEnum;
@@ -177,6 +182,58 @@ final class Dialect {
               .andThen(SqlTypeTransforms.TO_NULLABLE),
           OperandTypes.family(SqlTypeFamily.DATETIME, SqlTypeFamily.CHARACTER));
 
+  /** ARRAY[…]: that an element is not NULL is of no use to anybody. */
+  static final SqlFunction ARRAY =
+      function(
+          "ARRAY",
+          binding -> {
+            RelDataTypeFactory types = binding.getTypeFactory();
+            RelDataType element = types.leastRestrictive(binding.collectOperandTypes());
+            return element == null
+                ? null
+                : types.createArrayType(types.createTypeWithNullability(element, true), -1);
+          },
+          OperandTypes.SAME_VARIADIC);
+
+  /** A value compared with each element of an array: the comparison and ANY or ALL go before. */
+  static final SqlFunction QUANTIFIED =
+      function(
+          "QUANTIFIED",
+          ReturnTypes.explicit(SqlTypeName.BOOLEAN).andThen(SqlTypeTransforms.FORCE_NULLABLE),
+          new SameAsElements());
+
+  /** That the second operand can be compared with the elements of the third. */
+  private static final class SameAsElements implements SqlOperandTypeChecker {
+    @Override
+    public boolean checkOperandTypes(SqlCallBinding binding, boolean throwOnFailure) {
+      RelDataType element = binding.getOperandType(2).getComponentType();
+      RelDataType value = binding.getOperandType(1);
+      boolean same =
+          element != null
+              && (SqlTypeUtil.isNull(value)
+                  || SqlTypeUtil.isNull(element)
+                  || SqlTypeUtil.isNumeric(value) && SqlTypeUtil.isNumeric(element)
+                  || value.getFamily().equals(element.getFamily()));
+      if (!same) {
+        throw SqlErrors.invalid(
+            binding.getCall(),
+            "ANY and ALL compare with a query, or with the elements of an array of the same kind",
+            "for example parcel = ANY (ARRAY[1, 2])");
+      }
+      return true;
+    }
+
+    @Override
+    public SqlOperandCountRange getOperandCountRange() {
+      return SqlOperandCountRanges.of(3);
+    }
+
+    @Override
+    public String getAllowedSignatures(SqlOperator operator, String name) {
+      return "a value and an array of its kind";
+    }
+  }
+
   /** ROUND to a constant number of digits answers a decimal of that scale. */
   private static final SqlReturnTypeInference ROUNDED =
       binding -> {
@@ -216,6 +273,8 @@ final class Dialect {
           NOW,
           TIMESTAMP_DIFF,
           EXACT_SECONDS,
+          ARRAY,
+          QUANTIFIED,
           function(
               "ROUND",
               ROUNDED,

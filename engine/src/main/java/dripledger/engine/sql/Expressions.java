@@ -215,6 +215,15 @@ final class Expressions {
       case "JSON_QUERY" -> json(Operation.JSON_QUERY, call, "WITHOUT_ARRAY", "NULL", "NULL");
       case "JSON_EXISTS" -> json(Operation.JSON_EXISTS, call, "FALSE");
       case "EXACT_SECONDS" -> plain(Operation.EXACT_SECONDS, call);
+      case "ARRAY" -> plain(Operation.ARRAY, call);
+      case "CARDINALITY" -> plain(Operation.CARDINALITY, call);
+      case "ITEM" -> plain(Operation.ELEMENT, call);
+      case "QUANTIFIED" ->
+          make(
+              Operation.QUANTIFIED,
+              operands(call.getOperands().subList(1, 3)),
+              List.of(((RexLiteral) call.getOperands().get(0)).getValueAs(String.class)),
+              call);
       case "TIMESTAMP_DIFF" -> plain(Operation.TIMESTAMP_DIFF, call);
       default ->
           make(

@@ -141,6 +141,8 @@ final class OutputNames {
           of(call.operand(0), typeCounts);
       case TRIM -> ofTrim(call);
       case ROW -> "row";
+      case ARRAY_VALUE_CONSTRUCTOR -> "array";
+      case ITEM -> of(call.operand(0), typeCounts);
       case EXISTS, COALESCE, NULLIF, EXTRACT, POSITION, GREATEST, LEAST -> operator;
       default -> {
         if (operator.equals("::")) {

@@ -20,6 +20,7 @@ import org.apache.calcite.rel.RelCollation;
 import org.apache.calcite.rel.RelFieldCollation;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
+import org.apache.calcite.rel.core.Correlate;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
@@ -149,6 +150,20 @@ final class PlanBuilder {
     }
     if (rel instanceof Sort sort) {
       return first(sort);
+    }
+    if (rel instanceof Unnested unnested) {
+      return new PlanNode.Unnest(
+          build(unnested.getInput()),
+          unnested.kept(),
+          unnested.withOrdinality(),
+          unnested.isOuter(),
+          TypeMapping.schema(unnested.getRowType()));
+    }
+    if (rel instanceof Correlate) {
+      throw new EngineException(
+          EngineException.Code.NOT_SUPPORTED,
+          "not supported yet: a query in an expression over an array of the row it is asked for",
+          "compare with = ANY (array), or join with UNNEST (array)");
     }
     throw unsupported(
         rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));

@@ -28,7 +28,6 @@ import org.apache.calcite.rex.RexShuttle;
 import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql2rel.RelDecorrelator;
-import org.apache.calcite.sql2rel.RelFieldTrimmer;
 import org.apache.calcite.tools.RelBuilder;
 import org.apache.calcite.tools.RelBuilderFactory;
 import org.apache.calcite.util.ImmutableBitSet;
@@ -75,18 +74,17 @@ final class QueryShape {
   private QueryShape() {}
 
   static RelNode of(RelNode rel) {
-    RelNode shaped = rel.accept(new Conditions());
+    RelNode shaped = Unnested.in(rel.accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
       shaped =
           RelDecorrelator.decorrelateQuery(
-              hidden(run(JOINED, shaped), ImmutableBitSet.of()), builder);
+              hidden(Unnested.in(run(JOINED, shaped)), ImmutableBitSet.of()), builder);
     }
-    if (hasJoins(shaped) || hasWindows(shaped)) {
+    if (hasJoins(shaped) || hasWindows(shaped) || Unnested.isIn(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
       shaped =
-          RelOptUtil.createCastRel(
-              new RelFieldTrimmer(null, builder).trim(shaped), rel.getRowType(), true);
+          RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
     return run(SIMPLE, shaped);
   }

@@ -30,6 +30,7 @@ import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlWindow;
 import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.fun.SqlLibraryOperators;
+import org.apache.calcite.sql.fun.SqlQuantifyOperator;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
@@ -179,13 +180,11 @@ final class SyntaxRewriter extends SqlShuttle {
           case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";
-          case UNNEST -> "UNNEST";
-          case LATERAL -> "LATERAL";
           case PIVOT, UNPIVOT, TABLESAMPLE, SNAPSHOT -> call.getKind().toString();
           case COLLECTION_TABLE -> "windows (" + call.operand(0) + ")";
           case IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
           case MERGE -> "MERGE";
-          case ARRAY_VALUE_CONSTRUCTOR, MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
+          case MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
           default -> null;
         };
     if (what != null) {
@@ -211,6 +210,19 @@ final class SyntaxRewriter extends SqlShuttle {
           SqlLiteral.createCharString(unit.getUnit().name(), pos),
           call.operand(1),
           call.operand(2));
+    }
+    if (call.getOperator() instanceof SqlQuantifyOperator quantified
+        && call.operand(1) instanceof SqlNodeList list
+        && list.size() == 1) { // = ANY (array)
+      String how = quantified.getKind() == SqlKind.ALL ? " ALL" : " ANY";
+      return Dialect.QUANTIFIED.createCall(
+          pos,
+          SqlLiteral.createCharString(quantified.comparisonKind.sql + how, pos),
+          call.operand(0),
+          list.get(0));
+    }
+    if (call.getKind() == SqlKind.ARRAY_VALUE_CONSTRUCTOR) {
+      return Dialect.ARRAY.createCall(pos, call.getOperandList());
     }
     if (call.getKind() == SqlKind.OVER) {
       return over(call);

@@ -334,6 +334,9 @@ final class WindowPlans {
 
   private static Column output(RexOver over) {
     ColumnType type = TypeMapping.fromSql(over.getType());
+    if (isAggregate(over) && over.getAggOperator().getKind() != SqlKind.COUNT) {
+      type = type.withNullable(true); // of nothing but NULLs, whatever the library says
+    }
     return new Column("$" + over.getAggOperator().getName(), type);
   }
 

@@ -1,0 +1,89 @@
+package dripledger.engine.expr;
+
+import dripledger.engine.row.Bytes;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import java.math.BigDecimal;
+import java.util.HashMap;
+import java.util.Map;
+
+/**
+ * What generated code reads and makes arrays with: their bytes are the number of elements and a row
+ * of them. One for each generated class; one thread.
+ */
+public final class ArrayBuiltins {
+  private static final int MOST_LAYOUTS = 64; // of lengths that are met again and again
+
+  private final Map<ColumnType, Map<Integer, RowLayout>> layouts = new HashMap<>();
+  private RowLayout layout;
+  private byte[] array;
+  private int element;
+
+  /** How many elements an array has. */
+  public static int count(byte[] array) {
+    return Bytes.getInt(array, 0);
+  }
+
+  /**
+   * Goes to an element.
+   *
+   * @param one a layout of one element
+   * @param index from 1 on
+   * @return whether it is there and not NULL
+   */
+  public boolean at(RowLayout one, byte[] array, long index) {
+    int count = count(array);
+    if (index < 1 || index > count) {
+      return false;
+    }
+    this.array = array;
+    element = (int) index - 1;
+    layout = layout(one.schema().type(0), count);
+    return !layout.isNull(array, 4, element);
+  }
+
+  private RowLayout layout(ColumnType type, int count) {
+    if (count >= MOST_LAYOUTS) {
+      return layout != null && layout.columns() == count && layout.schema().type(0).equals(type)
+          ? layout
+          : RowLayout.ofArray(type, count);
+    }
+    return layouts
+        .computeIfAbsent(type, t -> new HashMap<>())
+        .computeIfAbsent(count, n -> RowLayout.ofArray(type, n));
+  }
+
+  /** The element it is at, of a kind of fixed size. */
+  public long slot() {
+    return layout.slot(array, 4, element);
+  }
+
+  public String text() {
+    return layout.stringValue(array, 4, element);
+  }
+
+  public BigDecimal decimal() {
+    return layout.decimalValue(array, 4, element);
+  }
+
+  public byte[] binary() {
+    return layout.binaryValue(array, 4, element);
+  }
+
+  /** Begins an array. */
+  public static RowWriter begin(RowLayout layout) {
+    RowWriter elements = new RowWriter(layout, 64);
+    elements.begin();
+    return elements;
+  }
+
+  /** The array of the elements that were written. */
+  public static byte[] end(RowWriter elements) {
+    int length = elements.finish();
+    byte[] array = new byte[4 + length];
+    Bytes.putInt(array, 0, elements.layout().columns());
+    System.arraycopy(elements.bytes(), elements.start(), array, 4, length);
+    return array;
+  }
+}

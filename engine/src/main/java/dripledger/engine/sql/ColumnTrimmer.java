@@ -1,0 +1,27 @@
+package dripledger.engine.sql;
+
+import java.util.Set;
+import org.apache.calcite.rel.type.RelDataTypeField;
+import org.apache.calcite.sql2rel.RelFieldTrimmer;
+import org.apache.calcite.tools.RelBuilder;
+import org.apache.calcite.util.ImmutableBitSet;
+
+/**
+ * Leaves columns out that nobody reads, of arrays that are taken apart too. Public because the SQL
+ * library finds the method by reflection. Single use.
+ */
+public final class ColumnTrimmer extends RelFieldTrimmer {
+  ColumnTrimmer(RelBuilder builder) {
+    super(null, builder);
+  }
+
+  /** The columns kept that are read, and the elements. */
+  public TrimResult trimFields(
+      Unnested rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {
+    ImmutableBitSet kept = fieldsUsed.intersect(ImmutableBitSet.range(rel.kept()));
+    ImmutableBitSet arrays =
+        ImmutableBitSet.range(rel.kept(), rel.getInput().getRowType().getFieldCount());
+    TrimResult below = trimChild(rel, rel.getInput(), kept.union(arrays), extraFields);
+    return result(rel.trimmed(below.left, kept, below.right), rel.mapping(kept));
+  }
+}
