@@ -266,6 +266,8 @@ final class Reading {
             defaults.maxFollowerRows(),
             defaults.maxHeldBytes(),
             checkpointMillis == 0 ? 3_600_000 : checkpointMillis,
+            defaults.queryMillis(),
+            defaults.maxQueryBytes(),
             defaults.changeMillis());
     Engine engine =
         new Engine(

@@ -19,6 +19,7 @@ import dripledger.engine.intake.StreamHistory;
 import dripledger.engine.introspection.FigureTables;
 import dripledger.engine.introspection.Introspection;
 import dripledger.engine.query.PreparedQueries;
+import dripledger.engine.query.QueryBounds;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.Subscription;
@@ -90,7 +91,9 @@ public final class Engine implements AutoCloseable {
             0);
     history = new StreamHistory(ledger, connectors, this::catalog);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
-    runner = new QueryRunner(history, this::figures, options.maxResultRows());
+    QueryBounds bounds =
+        new QueryBounds(options.maxResultRows(), options.queryMillis(), options.maxQueryBytes());
+    runner = new QueryRunner(history, this::figures, bounds);
     definitions =
         new Definitions(
             records.definitions(),

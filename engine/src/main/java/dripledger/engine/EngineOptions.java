@@ -10,6 +10,8 @@ package dripledger.engine;
  * @param maxHeldBytes sources wait and pushes are refused while operator state and published rows
  *     hold more
  * @param checkpointMillis how often state is saved
+ * @param queryMillis how long a query that is asked once may take; 0 for any time
+ * @param maxQueryBytes heap that a query that is asked once may hold, beside its answer
  * @param changeMillis how long a statement that changes a table waits for the ledger
  */
 public record EngineOptions(
@@ -19,10 +21,18 @@ public record EngineOptions(
     int maxFollowerRows,
     long maxHeldBytes,
     long checkpointMillis,
+    long queryMillis,
+    long maxQueryBytes,
     long changeMillis) {
 
   public static EngineOptions defaults() {
-    return new EngineOptions(65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000, 30_000);
+    return new EngineOptions(
+        65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000, 60_000, queryShare(), 30_000);
+  }
+
+  /** A tenth of the heap, for one query. */
+  public static long queryShare() {
+    return Runtime.getRuntime().maxMemory() / 10;
   }
 
   /** Six tenths of the heap: what is left is for queries, queues and the collector. */

@@ -1,8 +1,14 @@
 package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.error.EngineException;
+import dripledger.engine.query.Result;
+import dripledger.engine.source.Connectors;
+import java.util.concurrent.atomic.AtomicReference;
+import java.util.stream.Collectors;
+import java.util.stream.IntStream;
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.Test;
 
@@ -41,6 +47,63 @@ class BoundsTest {
     db.run("INSERT INTO t VALUES (1, REPEAT('a', 500000)), (2, '" + "a".repeat(100) + "b')");
     assertThat(db.rows("SELECT k FROM t WHERE text LIKE '%a%a%a%a%a%a%a%a%b'"))
         .containsExactly("[2]");
+  }
+
+  @Test
+  void oneQueryCannotTakeTheService() throws Exception {
+    EngineOptions hasty =
+        new EngineOptions(65_536, 64 << 20, 1000, 10, 1L << 30, 5000, 700, 64 << 20, 30_000);
+    try (Engine small =
+        new Engine(hasty, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
+      small.start();
+      small.execute(
+          "CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, grams INTEGER); INSERT INTO parcel SELECT *"
+              + " FROM (VALUES "
+              + IntStream.range(0, 5000)
+                  .mapToObj(i -> "(" + i + ", " + i % 7 + ")")
+                  .collect(Collectors.joining(", "))
+              + ") AS v (parcel, grams)");
+      // 125 thousand million pairs: ended by time, by rows and by heap
+      String two = " FROM parcel AS a, parcel AS b ";
+      String three = " FROM parcel AS a, parcel AS b, parcel AS c ";
+      assertThatThrownBy(
+              () ->
+                  small.execute(
+                      "SELECT COUNT(*) AS n" + three + "WHERE a.parcel + b.parcel < c.parcel"))
+          .hasMessage("the query was ended after 700 ms")
+          .extracting(e -> ((EngineException) e).hint())
+          .asString()
+          .contains("drip.query-millis");
+      assertThatThrownBy(() -> small.execute("SELECT a.parcel, b.parcel AS other" + two))
+          .hasMessage("the answer has more than 1000 rows");
+      assertThat(
+              ((Result.Rows)
+                      small.execute("SELECT a.parcel, b.parcel AS other" + two + "LIMIT 3").get(0))
+                  .rows())
+          .hasSize(3);
+      assertThatThrownBy(
+              () ->
+                  small.execute(
+                      "SELECT a.parcel, b.parcel AS other, COUNT(*) AS n FROM parcel AS a, parcel AS b"
+                          + " GROUP BY a.parcel, b.parcel"))
+          .hasMessageMatching("the query (needed more than 64 MB|was ended after 700 ms)");
+      Thread asking =
+          new Thread(
+              () -> {
+                Thread.currentThread().interrupt();
+                assertThatThrownBy(
+                        () ->
+                            small.execute(
+                                "SELECT COUNT(*) AS n" + three + "WHERE a.parcel <> b.parcel"))
+                    .hasMessage("the query was cancelled");
+              });
+      AtomicReference<Throwable> failed = new AtomicReference<>();
+      asking.setUncaughtExceptionHandler((t, e) -> failed.set(e));
+      asking.start();
+      asking.join();
+      assertThat(failed.get()).isNull();
+      small.execute("INSERT INTO parcel VALUES (-1, 1)"); // goes on
+    }
   }
 
   @Test

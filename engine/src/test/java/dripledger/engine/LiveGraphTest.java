@@ -175,7 +175,8 @@ class LiveGraphTest {
 
   @Test
   void aSlowFollowerIsCutOffAndToldSo() throws Exception {
-    EngineOptions small = new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 30_000);
+    EngineOptions small =
+        new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 60_000, 1L << 30, 30_000);
     try (Engine other =
         new Engine(small, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
@@ -191,7 +192,8 @@ class LiveGraphTest {
 
   @Test
   void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
-    EngineOptions tiny = new EngineOptions(1000, 1 << 20, 1000, 10, 3_000_000, 5000, 30_000);
+    EngineOptions tiny =
+        new EngineOptions(1000, 1 << 20, 1000, 10, 3_000_000, 5000, 60_000, 1L << 30, 30_000);
     try (Engine other = new Engine(tiny, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");

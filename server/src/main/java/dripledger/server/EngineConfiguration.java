@@ -100,6 +100,8 @@ class EngineConfiguration {
             settings.maxFollowerChanges(),
             settings.maxHeldBytes() == 0 ? EngineOptions.heapShare() : settings.maxHeldBytes(),
             settings.checkpointMillis(),
+            settings.queryMillis(),
+            settings.maxQueryBytes() == 0 ? EngineOptions.queryShare() : settings.maxQueryBytes(),
             settings.changeMillis());
     Engine engine =
         new Engine(

@@ -15,6 +15,8 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  *     the heap
  * @param maxUnacknowledgedBytes pushes wait once this many bytes wait for the database
  * @param checkpointMillis how often state is saved
+ * @param queryMillis how long a query that is asked once may take; 0 is any time
+ * @param maxQueryBytes heap that a query that is asked once may hold; 0 is a tenth of the heap
  * @param changeMillis how long a statement that changes a table, or a push, waits for the database
  * @param maxWaitingPushes requests that may wait for the database at the same time
  * @param maxRejects rejects kept of one stream or table; the oldest go first
@@ -33,6 +35,8 @@ public record Settings(
     long maxHeldBytes,
     long maxUnacknowledgedBytes,
     long checkpointMillis,
+    long queryMillis,
+    long maxQueryBytes,
     long changeMillis,
     int maxWaitingPushes,
     int maxRejects,

@@ -30,6 +30,7 @@ public final class Circuit {
   private final List<Durable> durable = new ArrayList<>();
   private final Map<PlanNode, Operator> keeping = new HashMap<>();
   private final PlanNode root;
+  private final Work work;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
   private final Versions versions;
@@ -38,18 +39,25 @@ public final class Circuit {
 
   private record Input(Operator operator, int port, RowLayout layout) {}
 
-  /** A circuit that is fed once and thrown away. */
-  public static Circuit once(PlanNode root) {
-    return new Circuit(root, Versions.once());
+  /**
+   * A circuit that is fed once and thrown away.
+   *
+   * @param spill called when some rows are {@link #pending}, also while it is being fed
+   */
+  public static Circuit once(PlanNode root, Work work, Runnable spill) {
+    Circuit circuit = new Circuit(root, Versions.once(), work, spill);
+    work.holds(circuit::stateBytes);
+    return circuit;
   }
 
   /** A circuit with a clock of its own: each {@link #flush} ends a version. */
   public Circuit(PlanNode root) {
-    this(root, new Versions());
+    this(root, new Versions(), Work.UNBOUNDED, null);
   }
 
-  private Circuit(PlanNode root, Versions versions) {
+  private Circuit(PlanNode root, Versions versions, Work work, Runnable spill) {
     this.root = root;
+    this.work = work;
     this.own = versions;
     this.versions = versions;
     if (root instanceof PlanNode.Aggregate aggregate) {
@@ -59,6 +67,11 @@ public final class Circuit {
       output = stored.output();
       build(aggregate.input(), stored, 0);
       operators.add(stored);
+    } else if (spill != null) {
+      stored = null;
+      asItIs = null;
+      output = new Page(new RowLayout(root.schema()));
+      build(root, (port, delta) -> spill(delta, spill), 0);
     } else if (root instanceof PlanNode.Transform transform) {
       stored = null;
       asItIs = null;
@@ -145,6 +158,14 @@ public final class Circuit {
     return stored != null ? stored.changed() : output.size();
   }
 
+  private void spill(Page delta, Runnable spill) {
+    output.appendAll(delta);
+    if (output.size() >= ColumnDelta.ROWS) {
+      work.step();
+      spill.run();
+    }
+  }
+
   private Transform transform(PlanNode.Transform t, Operator next, int port) {
     int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
     return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
@@ -159,7 +180,7 @@ public final class Circuit {
   }
 
   private Join join(PlanNode.Join j, Operator next, int port) {
-    Join op = new Join(j, versions, rejects, next, port);
+    Join op = new Join(j, versions, rejects, work, next, port);
     build(j.left(), op, 0);
     build(j.right(), op, 1);
     operators.add(op);

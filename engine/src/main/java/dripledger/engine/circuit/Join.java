@@ -39,13 +39,15 @@ final class Join implements Operator {
   private final int tooLarge;
   private final RowWriter leftAlone; // the left row of a pair that is too large
   private final boolean once; // fed and flushed once: nothing is put out that is taken back
+  private final Work work;
   private final Operator next;
   private final int port;
 
   /**
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
-  Join(PlanNode.Join plan, Versions versions, Rejects rejects, Operator next, int port) {
+  Join(PlanNode.Join plan, Versions versions, Rejects rejects, Work work, Operator next, int port) {
+    this.work = work;
     Kind kind = plan.kind();
     once = versions.isOnce();
     this.rejects = rejects;
@@ -100,6 +102,7 @@ final class Join implements Operator {
       if (i % AHEAD == 0) {
         own.ahead(delta, i, Math.min(AHEAD, delta.size() - i), other);
       }
+      work.step();
       long weight = delta.weight(i);
       if (weight == 0) {
         continue;
@@ -110,6 +113,10 @@ final class Join implements Operator {
       boolean canMatch = own.at(bytes, row);
       if (canMatch) {
         for (int b = own.firstOf(other, i % AHEAD); b != HashIndex.NONE; b = other.next(b)) {
+          if (out.size() >= ColumnDelta.ROWS) {
+            work.step();
+            handOn();
+          }
           if (condition == null || holds(fromPort, own, bytes, row, other, b, weight)) {
             met += other.weight(b);
             meets(fromPort, own, bytes, row, weight, other, b);

@@ -2,6 +2,7 @@ package dripledger.engine.query;
 
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.Epoch;
+import dripledger.engine.circuit.Work;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.AggregateCall;
@@ -35,15 +36,15 @@ import java.util.function.Function;
 public final class QueryRunner {
   private final StreamHistory history;
   private final Function<Long, Page> figures;
-  private final int maxResultRows;
+  private final QueryBounds bounds;
 
   /**
    * @param figures answers the rows of a table of figures
    */
-  public QueryRunner(StreamHistory history, Function<Long, Page> figures, int maxResultRows) {
+  public QueryRunner(StreamHistory history, Function<Long, Page> figures, QueryBounds bounds) {
     this.history = history;
     this.figures = figures;
-    this.maxResultRows = maxResultRows;
+    this.bounds = bounds;
   }
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
@@ -67,7 +68,19 @@ public final class QueryRunner {
       Snapshot snapshot,
       Consumer<Page> sink,
       BooleanSupplier enough) {
-    Circuit circuit = Circuit.once(plan);
+    Work work = new Work(bounds.millis(), bounds.maxBytes());
+    Circuit[] made = new Circuit[1];
+    Circuit circuit =
+        Circuit.once(
+            plan,
+            work,
+            () -> {
+              hand(made[0].pending(), made[0], sink);
+              if (enough.getAsBoolean()) {
+                throw Enough.INSTANCE;
+              }
+            });
+    made[0] = circuit;
     Map<Long, RowLayout> layouts = new HashMap<>();
     sourceLayouts(plan, layouts);
     Map<Long, Expr> filters = filters(plan);
@@ -86,6 +99,7 @@ public final class QueryRunner {
             filters.get(input),
             snapshot,
             page -> {
+              work.step();
               circuit.feed(input, page);
               hand(circuit.pending(), circuit, sink);
               if (enough.getAsBoolean()) {
@@ -96,7 +110,11 @@ public final class QueryRunner {
         return;
       }
     }
-    hand(circuit.flush(Epoch.OUTSIDE), circuit, sink);
+    try {
+      hand(circuit.flush(Epoch.OUTSIDE), circuit, sink);
+    } catch (Enough e) {
+      return;
+    }
     if (circuit.rejects().count() > 0) {
       throw new EngineException(
           Code.FAILED,
@@ -352,10 +370,11 @@ public final class QueryRunner {
         snapshot,
         page -> {
           rows.add(page);
-          if (rows.size() > maxResultRows && (wanted < 0 || wanted > maxResultRows)) {
+          int most = bounds.maxResultRows();
+          if (rows.size() > most && (wanted < 0 || wanted > most)) {
             throw new EngineException(
                 Code.LIMIT,
-                "the answer has more than " + maxResultRows + " rows",
+                "the answer has more than " + most + " rows",
                 "add LIMIT or WHERE, or FOLLOW the query");
           }
         },
