@@ -18,7 +18,7 @@ import java.util.SplittableRandom;
 
 /**
  * Joins kept up to date, each against a loop written by hand that does the same incrementally over
- * primitive arrays: events with a table, and two tables that change, joined and added up.
+ * primitive maps: events with a table, and two tables that change, joined and added up.
  */
 final class Joins {
   private static final ColumnType NUMBER = ColumnType.of(Kind.BIGINT).notNull();
@@ -106,12 +106,12 @@ final class Joins {
 
   private double eventsByHand() {
     SplittableRandom random = new SplittableRandom(1);
-    HandWritten areas = new HandWritten();
+    LongMap areas = new LongMap();
     for (int k = 0; k < rows; k++) {
-      areas.add(k, k % AREAS);
+      areas.put(k, k % AREAS);
     }
     // What a change of the table must find again: the events of each key, as a list.
-    int[] first = new int[rows];
+    LongMap first = new LongMap();
     int[] next = new int[events];
     long[] values = new long[events];
     long[] out = new long[4096];
@@ -125,8 +125,8 @@ final class Joins {
       long began = System.nanoTime();
       for (int i = 0; i < epochRows && e < events; i++, e++) {
         long key = keys[i];
-        next[e] = first[(int) key];
-        first[(int) key] = e + 1;
+        next[e] = (int) first.get(key);
+        first.put(key, e + 1);
         values[e] = i;
         if (at + 3 > out.length) {
           sink += out[at - 1];
@@ -134,7 +134,7 @@ final class Joins {
         }
         out[at++] = key;
         out[at++] = i;
-        out[at++] = areas.sum(key);
+        out[at++] = areas.get(key);
       }
       nanos += System.nanoTime() - began;
     }
@@ -173,17 +173,22 @@ final class Joins {
   private double changesByHand() {
     SplittableRandom random = new SplittableRandom(2);
     int left = 4 * rows;
-    long[] value = new long[left]; // of left row i, whose key is i % rows
-    long[] area = new long[rows];
+    LongMap value = new LongMap(); // of left row i, whose key is i % rows
+    LongMap area = new LongMap();
+    LongMap first = new LongMap(); // left row of a key, plus 1; the others follow
+    int[] next = new int[left];
     long[] counts = new long[AREAS];
     long[] sums = new long[AREAS];
     for (int k = 0; k < rows; k++) {
-      area[k] = k % AREAS;
+      area.put(k, k % AREAS);
     }
     for (int i = 0; i < left; i++) {
-      value[i] = i % 100;
-      counts[(int) area[i % rows]]++;
-      sums[(int) area[i % rows]] += value[i];
+      int k = i % rows;
+      value.put(i, i % 100);
+      next[i] = (int) first.get(k);
+      first.put(k, i + 1);
+      counts[(int) area.get(k)]++;
+      sums[(int) area.get(k)] += i % 100;
     }
     int[] which = new int[epochRows];
     double nanos = 0;
@@ -197,18 +202,19 @@ final class Joins {
         int row = which[i];
         int k = row % rows;
         if (i % 5 != 0) {
-          sums[(int) area[k]] -= value[row];
-          value[row] = i % 100;
-          sums[(int) area[k]] += value[row];
+          sums[(int) area.get(k)] += i % 100 - value.get(row);
+          value.put(row, i % 100);
         } else {
-          long to = (area[k] + 1) % AREAS;
-          for (int l = k; l < left; l += rows) {
-            counts[(int) area[k]]--;
-            sums[(int) area[k]] -= value[l];
-            counts[(int) to]++;
-            sums[(int) to] += value[l];
+          int from = (int) area.get(k);
+          int to = (from + 1) % AREAS;
+          for (int l = (int) first.get(k) - 1; l >= 0; l = next[l] - 1) {
+            long moved = value.get(l);
+            counts[from]--;
+            sums[from] -= moved;
+            counts[to]++;
+            sums[to] += moved;
           }
-          area[k] = to;
+          area.put(k, to);
         }
       }
       nanos += System.nanoTime() - began;

@@ -128,7 +128,47 @@ final class RandomQueries {
       return new Relation(
           "(" + query(types, depth + 1) + ") AS " + alias, prefixed(alias, columns(types)));
     }
-    return join(from(depth + 1), from(depth + 1));
+    if (chance(7)) {
+      return lateral(from(depth + 1));
+    }
+    Relation left = from(depth + 1);
+    Relation right = from(depth + 1);
+    // A query that reads what is beside it is not planned in parentheses.
+    boolean beside = right.sql.contains("JOIN LATERAL") || right.sql.contains("JOIN UNNEST");
+    return join(left, beside ? table() : right);
+  }
+
+  /** Rows with what a query that reads them answers beside each, or with elements made of them. */
+  private Relation lateral(Relation left) {
+    String alias = name("e");
+    List<Column> both = new ArrayList<>(left.columns);
+    both.add(new Column(alias + ".x", Type.NUMBER));
+    if (chance(4)) {
+      String made = column(left.columns, Type.NUMBER) + ", " + value(left.columns, Type.NUMBER, 1);
+      String kind = oneOf(" CROSS JOIN UNNEST(ARRAY[", " LEFT JOIN UNNEST(ARRAY[");
+      String on = kind.startsWith(" LEFT") ? " ON TRUE" : "";
+      return new Relation(left.sql + kind + made + "]) AS " + alias + " (x)" + on, both);
+    }
+    Relation inner = table();
+    both.add(new Column(alias + ".y", Type.TEXT));
+    String outer = column(left.columns, Type.NUMBER);
+    String own = column(inner.columns, Type.NUMBER);
+    String where = " FROM " + inner.sql + " WHERE " + own + oneOf(" = ", " = ", " < ") + outer;
+    String query =
+        chance(3)
+            ? "SELECT COUNT(*) AS x, MAX(" + column(inner.columns, Type.TEXT) + ") AS y" + where
+            : named(inner) + where;
+    String kind = oneOf(" CROSS JOIN LATERAL (", " LEFT JOIN LATERAL (");
+    String on = kind.startsWith(" LEFT") ? " ON TRUE" : "";
+    return new Relation(left.sql + kind + query + ") AS " + alias + on, both);
+  }
+
+  private String named(Relation inner) {
+    return "SELECT "
+        + value(inner.columns, Type.NUMBER, 1)
+        + " AS x, "
+        + value(inner.columns, Type.TEXT, 1)
+        + " AS y";
   }
 
   private Relation table() {

@@ -171,7 +171,8 @@ final class SqlErrors {
     if (e instanceof IndexOutOfBoundsException
         || e instanceof NullPointerException
         || e instanceof ClassCastException
-        || context == null && e.getMessage() == null) {
+        || context == null
+            && (e.getMessage() == null || e.getMessage().startsWith("while converting"))) {
       return notPlanned(e);
     }
     if (context == null) {
