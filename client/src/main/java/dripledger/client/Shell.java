@@ -43,6 +43,8 @@ final class Shell {
           "EXCEPT",
           "JOIN",
           "LEFT JOIN",
+          "LATERAL (",
+          "UNNEST(",
           "ON",
           "USING",
           "CREATE",

@@ -189,48 +189,65 @@ final class Dialect {
           binding -> {
             RelDataTypeFactory types = binding.getTypeFactory();
             RelDataType element = types.leastRestrictive(binding.collectOperandTypes());
-            return element == null
-                ? null
-                : types.createArrayType(types.createTypeWithNullability(element, true), -1);
+            return types.createArrayType(types.createTypeWithNullability(element, true), -1);
           },
-          OperandTypes.SAME_VARIADIC);
+          new ArrayOperands(SqlOperandCountRanges.any()) {
+            @Override
+            public boolean checkOperandTypes(SqlCallBinding binding, boolean throwOnFailure) {
+              List<RelDataType> types = binding.collectOperandTypes();
+              if (types.isEmpty() || binding.getTypeFactory().leastRestrictive(types) == null) {
+                throw SqlErrors.invalid(
+                    binding.getCall(),
+                    "an array has elements of one kind, and one at least",
+                    "cast them, for example ARRAY[CAST(1 AS VARCHAR), 'a']");
+              }
+              return true;
+            }
+          });
 
   /** A value compared with each element of an array: the comparison and ANY or ALL go before. */
   static final SqlFunction QUANTIFIED =
       function(
           "QUANTIFIED",
           ReturnTypes.explicit(SqlTypeName.BOOLEAN).andThen(SqlTypeTransforms.FORCE_NULLABLE),
-          new SameAsElements());
+          new ArrayOperands(SqlOperandCountRanges.of(3)) {
+            @Override
+            public boolean checkOperandTypes(SqlCallBinding binding, boolean throwOnFailure) {
+              RelDataType element = binding.getOperandType(2).getComponentType();
+              RelDataType value = binding.getOperandType(1);
+              boolean same =
+                  element != null
+                      && (SqlTypeUtil.isNull(value)
+                          || SqlTypeUtil.isNull(element)
+                          || SqlTypeUtil.isNumeric(value) && SqlTypeUtil.isNumeric(element)
+                          || value.getFamily().equals(element.getFamily()));
+              if (!same) {
+                throw SqlErrors.invalid(
+                    binding.getCall(),
+                    "ANY and ALL compare with a query, or with the elements of an array of the same"
+                        + " kind",
+                    "for example parcel = ANY (ARRAY[1, 2])");
+              }
+              return true;
+            }
+          });
 
-  /** That the second operand can be compared with the elements of the third. */
-  private static final class SameAsElements implements SqlOperandTypeChecker {
-    @Override
-    public boolean checkOperandTypes(SqlCallBinding binding, boolean throwOnFailure) {
-      RelDataType element = binding.getOperandType(2).getComponentType();
-      RelDataType value = binding.getOperandType(1);
-      boolean same =
-          element != null
-              && (SqlTypeUtil.isNull(value)
-                  || SqlTypeUtil.isNull(element)
-                  || SqlTypeUtil.isNumeric(value) && SqlTypeUtil.isNumeric(element)
-                  || value.getFamily().equals(element.getFamily()));
-      if (!same) {
-        throw SqlErrors.invalid(
-            binding.getCall(),
-            "ANY and ALL compare with a query, or with the elements of an array of the same kind",
-            "for example parcel = ANY (ARRAY[1, 2])");
-      }
-      return true;
+  /** What may stand in an array, or beside one. */
+  private abstract static class ArrayOperands implements SqlOperandTypeChecker {
+    private final SqlOperandCountRange count;
+
+    ArrayOperands(SqlOperandCountRange count) {
+      this.count = count;
     }
 
     @Override
     public SqlOperandCountRange getOperandCountRange() {
-      return SqlOperandCountRanges.of(3);
+      return count;
     }
 
     @Override
     public String getAllowedSignatures(SqlOperator operator, String name) {
-      return "a value and an array of its kind";
+      return name;
     }
   }
 

@@ -238,6 +238,11 @@ final class SqlErrors {
               : "did you mean " + near + "?");
     }
     m = APPLY.matcher(message);
+    if (m.find() && m.group(1).equals("UNNEST")) {
+      return new EngineException(
+          Code.INVALID, "UNNEST takes arrays", line, column, "for example UNNEST(ARRAY[1, 2])");
+    }
+    m = APPLY.matcher(message);
     if (m.find()) {
       return new EngineException(
           Code.INVALID,
