@@ -99,13 +99,11 @@ class ArrayOracleTest extends BesidePostgres {
   @ParameterizedTest
   @ValueSource(longs = {1, 2, 3})
   void everyViewEqualsPostgresAtEveryEpoch(long seed) throws Exception {
-    List<OracleRun.Query> queries = new ArrayList<>();
-    queries().forEach((name, sql) -> queries.add(OracleRun.Query.of(name, sql)));
     new OracleRun(
             cluster,
             TABLES,
             "scan (parcel INTEGER, weights INTEGER ARRAY)",
-            queries,
+            OracleRun.Query.all(queries()),
             ArrayOracleTest::changes)
         .run("arrays" + seed, seed);
   }

@@ -182,13 +182,11 @@ class JoinOracleTest extends BesidePostgres {
   @ParameterizedTest
   @ValueSource(longs = {1, 2, 3})
   void everyViewEqualsPostgresAtEveryEpoch(long seed) throws Exception {
-    List<OracleRun.Query> queries = new ArrayList<>();
-    queries().forEach((name, sql) -> queries.add(OracleRun.Query.of(name, sql)));
     new OracleRun(
             cluster,
             TABLES,
             "scan (parcel INTEGER, gate VARCHAR, grams INTEGER)",
-            queries,
+            OracleRun.Query.all(queries()),
             JoinOracleTest::changes)
         .run("joins" + seed, seed);
   }

@@ -8,6 +8,7 @@ import java.sql.DriverManager;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.util.List;
+import java.util.Map;
 import java.util.Random;
 
 /**
@@ -28,6 +29,11 @@ final class OracleRun {
   record Query(String name, String ours, String theirs) {
     static Query of(String name, String sql) {
       return new Query(name, sql, sql);
+    }
+
+    /** Queries by name that are the same in both. */
+    static List<Query> all(Map<String, String> queries) {
+      return queries.entrySet().stream().map(q -> of(q.getKey(), q.getValue())).toList();
     }
   }
 

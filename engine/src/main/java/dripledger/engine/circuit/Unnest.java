@@ -1,22 +1,19 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.ArrayLayouts;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import java.util.HashMap;
-import java.util.Map;
 
 /**
  * A row for each element of a row's arrays: d(U R) = U dR, as each row is taken apart by itself.
  * Arrays of several columns stand side by side; one that is shorter has NULLs. Without state.
  */
 final class Unnest implements Operator {
-  private static final int MOST_LAYOUTS = 64; // of lengths that are met again and again
-
   private final PlanNode.Unnest plan;
   private final RowLayout input;
   private final Page out;
@@ -27,13 +24,14 @@ final class Unnest implements Operator {
   /** The array of a row that is at hand. */
   private static final class Elements {
     final ColumnType type;
-    private final Map<Integer, RowLayout> layouts = new HashMap<>(); // by length
+    private final ArrayLayouts layouts;
     RowLayout layout;
     int count;
     int start;
 
     Elements(ColumnType type) {
       this.type = type;
+      layouts = new ArrayLayouts(type);
     }
 
     void at(RowLayout row, byte[] bytes, int start, int column) {
@@ -42,10 +40,7 @@ final class Unnest implements Operator {
         int array = row.variableOffset(bytes, start, column);
         count = Bytes.getInt(bytes, array);
         this.start = array + 4;
-        layout =
-            count < MOST_LAYOUTS
-                ? layouts.computeIfAbsent(count, n -> RowLayout.ofArray(type, n))
-                : RowLayout.ofArray(type, count);
+        layout = layouts.of(count);
       }
     }
 

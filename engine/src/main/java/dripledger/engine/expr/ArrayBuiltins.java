@@ -1,5 +1,6 @@
 package dripledger.engine.expr;
 
+import dripledger.engine.row.ArrayLayouts;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.RowLayout;
@@ -13,9 +14,7 @@ import java.util.Map;
  * of them. One for each generated class; one thread.
  */
 public final class ArrayBuiltins {
-  private static final int MOST_LAYOUTS = 64; // of lengths that are met again and again
-
-  private final Map<ColumnType, Map<Integer, RowLayout>> layouts = new HashMap<>();
+  private final Map<ColumnType, ArrayLayouts> layouts = new HashMap<>();
   private RowLayout layout;
   private byte[] array;
   private int element;
@@ -39,19 +38,8 @@ public final class ArrayBuiltins {
     }
     this.array = array;
     element = (int) index - 1;
-    layout = layout(one.schema().type(0), count);
+    layout = layouts.computeIfAbsent(one.schema().type(0), ArrayLayouts::new).of(count);
     return !layout.isNull(array, 4, element);
-  }
-
-  private RowLayout layout(ColumnType type, int count) {
-    if (count >= MOST_LAYOUTS) {
-      return layout != null && layout.columns() == count && layout.schema().type(0).equals(type)
-          ? layout
-          : RowLayout.ofArray(type, count);
-    }
-    return layouts
-        .computeIfAbsent(type, t -> new HashMap<>())
-        .computeIfAbsent(count, n -> RowLayout.ofArray(type, n));
   }
 
   /** The element it is at, of a kind of fixed size. */
