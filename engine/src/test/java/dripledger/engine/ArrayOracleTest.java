@@ -86,6 +86,11 @@ class ArrayOracleTest extends BesidePostgres {
         "SELECT g.gate, p.n, p.most FROM gate AS g, LATERAL (SELECT COUNT(*) AS n, MAX(grams) AS most"
             + " FROM parcel AS p WHERE p.gate = g.gate) AS p");
     q.put(
+        "lateral_never",
+        "(SELECT g.hall, p.most FROM gate AS g CROSS JOIN LATERAL (SELECT COUNT(*) AS n, MAX(grams) AS"
+            + " most FROM parcel AS p WHERE p.gate = g.gate) AS p WHERE p.n IS NULL) UNION ALL (SELECT"
+            + " g.hall, (SELECT MAX(p.grams) FROM parcel AS p WHERE p.gate <= g.gate) FROM gate AS g)");
+    q.put(
         "lateral_computed",
         "SELECT g.gate, p.twice FROM gate AS g, LATERAL (SELECT g.capacity * 2 AS twice) AS p WHERE"
             + " p.twice > 4");

@@ -2,6 +2,7 @@ package dripledger.engine.sql;
 
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Set;
 import org.apache.calcite.plan.Contexts;
 import org.apache.calcite.plan.RelOptRule;
 import org.apache.calcite.plan.RelOptUtil;
@@ -13,14 +14,17 @@ import org.apache.calcite.rel.RelHomogeneousShuttle;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Aggregate;
 import org.apache.calcite.rel.core.Correlate;
+import org.apache.calcite.rel.core.CorrelationId;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
 import org.apache.calcite.rel.core.SetOp;
 import org.apache.calcite.rel.core.Sort;
+import org.apache.calcite.rel.logical.LogicalJoin;
 import org.apache.calcite.rel.rules.CoreRules;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexCall;
+import org.apache.calcite.rex.RexCorrelVariable;
 import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
@@ -77,9 +81,7 @@ final class QueryShape {
     RelNode shaped = Unnested.in(rel.accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped =
-          RelDecorrelator.decorrelateQuery(
-              hidden(Unnested.in(run(JOINED, shaped)), ImmutableBitSet.of()), builder);
+      shaped = decorrelated(Unnested.in(run(JOINED, shaped)), builder);
     }
     if (hasJoins(shaped) || hasWindows(shaped) || Unnested.isIn(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
@@ -87,6 +89,58 @@ final class QueryShape {
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
     return run(SIMPLE, shaped);
+  }
+
+  /** Without correlation: the library stops at what a filter has left none in, and goes on then. */
+  private static RelNode decorrelated(RelNode rel, RelBuilder builder) {
+    RelNode known = independent(rel);
+    for (int i = 0; i < 3 && hasQueries(known); i++) {
+      RelNode hidden = hidden(known, ImmutableBitSet.of());
+      known = independent(RelDecorrelator.decorrelateQuery(hidden, builder));
+    }
+    return known;
+  }
+
+  /** With joins for what is said to be correlated and is not. */
+  private static RelNode independent(RelNode rel) {
+    return rel.accept(
+        new RelHomogeneousShuttle() {
+          @Override
+          public RelNode visit(RelNode other) {
+            RelNode own = super.visit(other);
+            return own instanceof Correlate c && !asks(c.getRight(), c.getCorrelationId())
+                ? LogicalJoin.create(
+                    c.getLeft(),
+                    c.getRight(),
+                    List.of(),
+                    c.getCluster().getRexBuilder().makeLiteral(true),
+                    Set.of(),
+                    c.getJoinType())
+                : own;
+          }
+        });
+  }
+
+  /** Whether a relation names a correlated row. (The library leaves out what is set on the way.) */
+  private static boolean asks(RelNode rel, CorrelationId id) {
+    boolean[] asked = new boolean[1];
+    RexShuttle finder =
+        new RexShuttle() {
+          @Override
+          public RexNode visitCorrelVariable(RexCorrelVariable variable) {
+            asked[0] |= variable.id.equals(id);
+            return variable;
+          }
+        };
+    rel.accept(
+        new RelHomogeneousShuttle() {
+          @Override
+          public RelNode visit(RelNode other) {
+            other.accept(finder);
+            return super.visit(other);
+          }
+        });
+    return asked[0];
   }
 
   /**
