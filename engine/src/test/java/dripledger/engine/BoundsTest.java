@@ -49,60 +49,72 @@ class BoundsTest {
         .containsExactly("[2]");
   }
 
+  private static Engine withParcels(long millis, long bytes) {
+    EngineOptions bounds =
+        new EngineOptions(65_536, 64 << 20, 1000, 10, 1L << 30, 5000, millis, bytes, 30_000);
+    Engine engine = new Engine(bounds, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK);
+    engine.start();
+    engine.execute("CREATE TABLE parcel (parcel INTEGER PRIMARY KEY)");
+    engine.execute(
+        "INSERT INTO parcel VALUES "
+            + IntStream.range(0, 5000)
+                .mapToObj(i -> "(" + i + ")")
+                .collect(Collectors.joining(",")));
+    return engine;
+  }
+
+  private static final String TWO = " FROM parcel AS a, parcel AS b ";
+  private static final String THREE = " FROM parcel AS a, parcel AS b, parcel AS c ";
+
   @Test
-  void oneQueryCannotTakeTheService() throws Exception {
-    EngineOptions hasty =
-        new EngineOptions(65_536, 64 << 20, 1000, 10, 1L << 30, 5000, 700, 64 << 20, 30_000);
-    try (Engine small =
-        new Engine(hasty, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
-      small.start();
-      small.execute(
-          "CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, grams INTEGER); INSERT INTO parcel SELECT *"
-              + " FROM (VALUES "
-              + IntStream.range(0, 5000)
-                  .mapToObj(i -> "(" + i + ", " + i % 7 + ")")
-                  .collect(Collectors.joining(", "))
-              + ") AS v (parcel, grams)");
-      // 125 thousand million pairs: ended by time, by rows and by heap
-      String two = " FROM parcel AS a, parcel AS b ";
-      String three = " FROM parcel AS a, parcel AS b, parcel AS c ";
+  void aQueryEndsWithItsTime() {
+    try (Engine engine = withParcels(700, Long.MAX_VALUE)) {
+      // 125 thousand million pairs
       assertThatThrownBy(
               () ->
-                  small.execute(
-                      "SELECT COUNT(*) AS n" + three + "WHERE a.parcel + b.parcel < c.parcel"))
+                  engine.execute(
+                      "SELECT COUNT(*) AS n" + THREE + "WHERE a.parcel + b.parcel < c.parcel"))
           .hasMessage("the query was ended after 700 ms")
           .extracting(e -> ((EngineException) e).hint())
           .asString()
           .contains("drip.query-millis");
-      assertThatThrownBy(() -> small.execute("SELECT a.parcel, b.parcel AS other" + two))
+      engine.execute("INSERT INTO parcel VALUES (-1)"); // goes on
+    }
+  }
+
+  @Test
+  void oneQueryCannotTakeTheHeap() throws Exception {
+    try (Engine engine = withParcels(0, 16 << 20)) {
+      assertThatThrownBy(() -> engine.execute("SELECT a.parcel, b.parcel AS other" + TWO))
           .hasMessage("the answer has more than 1000 rows");
       assertThat(
               ((Result.Rows)
-                      small.execute("SELECT a.parcel, b.parcel AS other" + two + "LIMIT 3").get(0))
+                      engine.execute("SELECT a.parcel, b.parcel AS other" + TWO + "LIMIT 3").get(0))
                   .rows())
           .hasSize(3);
       assertThatThrownBy(
               () ->
-                  small.execute(
-                      "SELECT a.parcel, b.parcel AS other, COUNT(*) AS n FROM parcel AS a, parcel AS b"
-                          + " GROUP BY a.parcel, b.parcel"))
-          .hasMessageMatching("the query (needed more than 64 MB|was ended after 700 ms)");
+                  engine.execute(
+                      "SELECT a.parcel, b.parcel AS other, COUNT(*) AS n"
+                          + TWO
+                          + "GROUP BY a.parcel, b.parcel"))
+          .hasMessage("the query needed more than 16 MB");
+      AtomicReference<Throwable> failed = new AtomicReference<>();
       Thread asking =
           new Thread(
               () -> {
                 Thread.currentThread().interrupt();
                 assertThatThrownBy(
                         () ->
-                            small.execute(
-                                "SELECT COUNT(*) AS n" + three + "WHERE a.parcel <> b.parcel"))
+                            engine.execute(
+                                "SELECT COUNT(*) AS n" + TWO + "WHERE a.parcel <> b.parcel"))
                     .hasMessage("the query was cancelled");
               });
-      AtomicReference<Throwable> failed = new AtomicReference<>();
       asking.setUncaughtExceptionHandler((t, e) -> failed.set(e));
       asking.start();
       asking.join();
       assertThat(failed.get()).isNull();
-      small.execute("INSERT INTO parcel VALUES (-1, 1)"); // goes on
+      engine.execute("INSERT INTO parcel VALUES (-1)"); // goes on
     }
   }
 
