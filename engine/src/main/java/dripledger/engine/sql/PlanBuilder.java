@@ -162,8 +162,8 @@ final class PlanBuilder {
     if (rel instanceof Correlate) {
       throw new EngineException(
           EngineException.Code.NOT_SUPPORTED,
-          "not supported yet: a query in an expression over an array of the row it is asked for",
-          "compare with = ANY (array), or join with UNNEST (array)");
+          "not supported yet: this form of a query that reads the row beside it",
+          "write it as a join or, of an array, with = ANY (array) or UNNEST (array)");
     }
     throw unsupported(
         rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));

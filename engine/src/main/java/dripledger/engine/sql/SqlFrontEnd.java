@@ -171,7 +171,7 @@ public final class SqlFrontEnd {
       // What is bound is not asked again: it must not be what another relation is read by too.
       boolean others = !template.bindings().isEmpty() && reads(plan.plan()) != 1;
       return others ? null : new PreparedQuery(plan, template.relation().id(), template.bindings());
-    } catch (RuntimeException e) {
+    } catch (RuntimeException | AssertionError e) {
       return null; // planned with its values, it says what is wrong with it
     }
   }
