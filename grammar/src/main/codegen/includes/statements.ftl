@@ -366,3 +366,24 @@ void InfixCast(List<Object> list, ExprContext exprContext, Span s) :
         list.add(type);
     }
 }
+
+void JsonStep(List<Object> list, ExprContext exprContext, Span s) :
+{
+    final JsonOperators step;
+}
+{
+    (
+        <LAMBDA> { step = JsonOperators.MEMBER; }
+    |
+        <JSON_MEMBER_TEXT> { step = JsonOperators.MEMBER_TEXT; }
+    |
+        <JSON_PATH> { step = JsonOperators.PATH; }
+    |
+        <JSON_PATH_TEXT> { step = JsonOperators.PATH_TEXT; }
+    )
+    {
+        checkNonQueryExpression(exprContext);
+        list.add(new SqlParserUtil.ToTreeListItem(step.operator(), getPos()));
+    }
+    AddExpression2b(list, ExprContext.ACCEPT_SUB_QUERY)
+}

@@ -40,6 +40,45 @@ class ArrayOracleTest extends BesidePostgres {
         "joined_elements",
         "SELECT p.parcel, g.hall FROM parcel AS p, UNNEST(p.marks) AS m (mark) JOIN gate AS g ON m.mark"
             + " = g.gate");
+    q.put(
+        "series", "SELECT p.parcel, n.x FROM parcel AS p, generate_series(1, p.grams, 2) AS n (x)");
+    q.put(
+        "series_outer",
+        "SELECT p.parcel, n FROM parcel AS p LEFT JOIN generate_series(p.grams, 3) AS n ON TRUE");
+    q.put(
+        "series_of_times",
+        "SELECT t.x, COUNT(p.parcel) AS n FROM generate_series(TIMESTAMP '2026-03-02 06:00:00', TIMESTAMP"
+            + " '2026-03-02 06:08:00', INTERVAL '1 minute') AS t (x) LEFT JOIN parcel AS p ON TIMESTAMP"
+            + " '2026-03-02 06:00:00' + p.grams * INTERVAL '1 minute' = t.x GROUP BY t.x");
+    q.put(
+        "series_of_months",
+        "SELECT m FROM generate_series(DATE '2026-01-31', DATE '2026-06-30', INTERVAL '1 month') AS m");
+    q.put(
+        "series_down",
+        "SELECT x FROM generate_series(9, 2, -3) AS s (x) UNION ALL SELECT"
+            + " generate_series FROM generate_series(1, 2)");
+    q.put(
+        "numbered_series",
+        "SELECT p.parcel, s.x, s.n FROM parcel AS p, generate_series(p.grams, 8) WITH ORDINALITY AS s (x,"
+            + " n) WHERE s.n < 4");
+    q.put(
+        "text_apart",
+        "SELECT p.parcel, t.x FROM parcel AS p, string_to_table('a-' || p.gate || '-b', '-') AS t (x)");
+    q.put(
+        "json_apart",
+        "SELECT p.parcel, e.x, e.n FROM parcel AS p, json_array_elements_text(CAST('[1, \"' || p.gate ||"
+            + " '\", null]' AS JSON)) WITH ORDINALITY AS e (x, n)");
+    q.put(
+        "json_keys",
+        "SELECT k, COUNT(*) AS n FROM parcel AS p, json_object_keys(CAST('{\"' || p.gate || '\": 1,"
+            + " \"all\": 2}' AS JSON)) AS k GROUP BY k");
+    q.put(
+        "arrays_joined",
+        "SELECT p.parcel, u.x FROM parcel AS p, UNNEST(p.weights || ARRAY[p.grams]) AS u (x)");
+    q.put(
+        "text_of_array",
+        "SELECT parcel, array_to_string(marks, '+', '?') AS t, array_position(weights, grams) AS at,"
+            + " array_length(weights || weights, 1) AS n FROM parcel");
     q.put("scan_elements", "SELECT s.parcel, w.x FROM scan AS s, UNNEST(s.weights) AS w (x)");
     q.put(
         "made_array",

@@ -46,6 +46,24 @@ class ArrayTest {
   }
 
   @Test
+  void aLongSeriesIsMadeInBlocks() {
+    for (String[] each :
+        new String[][] {
+          {"1, 200000", "200000, 1, 200000"},
+          {"-5, 250000, 2", "125003, -5, 249999"},
+          {"100000, -100000, -1", "200001, -100000, 100000"}
+        }) {
+      assertThat(
+              db.rows(
+                  "SELECT COUNT(*), MIN(x), MAX(x) FROM generate_series(" + each[0] + ") AS s (x)"))
+          .containsExactly("[" + each[1] + "]");
+    }
+    db.run("INSERT INTO gate SELECT 'G' || n, 'h' || n % 7 FROM generate_series(1, 70000) AS n");
+    assertThat(db.rows("SELECT COUNT(*), COUNT(DISTINCT hall) FROM gate"))
+        .containsExactly("[70000, 7]");
+  }
+
+  @Test
   void whatIsWrongWithArraysSaysSo() {
     for (String statement :
         new String[] {
@@ -54,6 +72,9 @@ class ArrayTest {
           "SELECT gate FROM gate WHERE gate = ANY (ARRAY[1, 2]): an array of the same kind",
           "SELECT gate FROM gate WHERE gate = ANY ('G01'): an array of the same kind",
           "SELECT x FROM UNNEST(5) AS t (x): UNNEST takes arrays",
+          "SELECT generate_series(1, 3): stands in FROM",
+          "SELECT array_length(ARRAY[1], 2) AS n: one dimension",
+          "SELECT gate #>> 'a.b' AS x FROM gate: a list of names",
           "SELECT gate[1] AS x FROM gate: does not go with these types"
         }) {
       int says = statement.lastIndexOf(": ");
@@ -62,6 +83,10 @@ class ArrayTest {
       assertThat(e.line()).isEqualTo(1);
       assertThat(e.hint()).isNotNull();
     }
+    db.run("INSERT INTO gate VALUES ('G01', 'North')");
+    assertThat(db.error("SELECT x FROM gate, generate_series(1, 100000 + LENGTH(gate)) AS s (x)"))
+        .hasMessageContaining("at most 60000");
+    db.run("DELETE FROM gate");
     Result.Rows named =
         (Result.Rows)
             db.run("SELECT (ARRAY[1, 2])[1], ARRAY[gate], CARDINALITY(ARRAY[1]) FROM gate");

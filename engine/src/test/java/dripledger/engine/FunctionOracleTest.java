@@ -11,6 +11,8 @@ import java.sql.DriverManager;
 import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
+import java.time.Duration;
+import java.time.temporal.ChronoUnit;
 import java.util.ArrayList;
 import java.util.List;
 import org.junit.jupiter.api.AfterAll;
@@ -167,6 +169,10 @@ class FunctionOracleTest {
         "i::bigint + 1",
         // text
         "s || 'x'",
+        "s || k + 1 || '-' || k * 2",
+        "s || 'x' LIKE '%x'",
+        "'a' || k % 3 = 'a1'",
+        "'a' || -k",
         "CONCAT(s, i, d)",
         "CASE WHEN k < 5 THEN UPPER(s) END",
         "CASE WHEN k < 5 THEN LOWER(s) END",
@@ -239,6 +245,27 @@ class FunctionOracleTest {
         "t + INTERVAL '-2 weeks'",
         "t + INTERVAL '1 year 2 mons'",
         "t - INTERVAL '02:03:04.5'",
+        "t - TIMESTAMP '2026-03-01 00:00:00'",
+        "TIMESTAMP '2026-03-01 00:00:00' - c",
+        "c - t",
+        "c - DATE '2026-03-01'",
+        "c + 3",
+        "3 + c",
+        "c - i % 100",
+        "c + INTERVAL '1 day'",
+        "INTERVAL '36 hours' + c",
+        "c - INTERVAL '90 minutes'",
+        "c + INTERVAL '1' MONTH",
+        "c - INTERVAL '2 months'",
+        "CAST(t AS TIME) - TIME '01:00:00'",
+        "t - (t - INTERVAL '5 minutes')",
+        "(t - TIMESTAMP '2026-03-01 00:00:00') * 2",
+        "t - TIMESTAMP '2026-03-01 00:00:00' > INTERVAL '1 day'",
+        "CAST(age(t, TIMESTAMP '2026-03-05 07:00:00') AS VARCHAR)",
+        "CAST(age(TIMESTAMP '2026-03-31 07:00:00', t) AS VARCHAR)",
+        "CAST(age(c, t) AS VARCHAR)",
+        "CAST(age(t, c) AS VARCHAR)",
+        "CAST(age(t, t) AS VARCHAR)",
         // regular expressions
         "regexp_replace(s, '[0-9]+', '<\\&>')",
         "regexp_replace(s, '([a-z])([a-z])', '\\2\\1', 'g')",
@@ -289,6 +316,35 @@ class FunctionOracleTest {
         "json_extract_path_text('{\"a\": 1.50}', s)",
         "json_array_length('[1, 2, [3]]')",
         "json_typeof('[1]')",
+        "CAST('{\"a\": {\"b\": [1, \"x\", null]}}' AS JSON) -> 'a' -> 'b' ->> '0'",
+        "CAST('{\"a\": {\"b\": [1, \"x\", null]}}' AS JSON) -> 'a' -> 'b' ->> 1",
+        "CAST('{\"a\": {\"b\": [1, \"x\", null]}}' AS JSON) #>> '{a,b,0}'",
+        "CAST('{\"a\": {\"b\": [1, \"x\", null]}}' AS JSON) #>> ARRAY['a', 'b', '2']",
+        "(CAST('[[5]]' AS JSON) #> '{0}') ->> -1",
+        "CAST('[[5], 6]' AS JSON) ->> -1",
+        "CAST('[[5], 6]' AS JSON) ->> k",
+        "CAST('[[5], 6]' AS JSON) ->> '0'",
+        "CAST('{\"a\": 7}' AS JSON) ->> 'a' || 'x'",
+        "CAST(CAST('{\"a\": 7}' AS JSON) ->> 'a' AS INTEGER) + 1",
+        "(CAST('{\"a\": 7}' AS JSON) ->> 'a')::int = 7",
+        "UPPER(CAST('{\"a\": \"x\"}' AS JSON) ->> LOWER('A'))",
+        "jsonb_array_length('[1, 2, [3]]')",
+        "jsonb_typeof('{}')",
+        "jsonb_extract_path_text('{\"a\": 1}', 'a')",
+        // arrays
+        "CARDINALITY(ARRAY[1, 2] || ARRAY[i])",
+        "(ARRAY[1, i] || ARRAY[2])[3]",
+        "array_length(ARRAY[k, 1, 2], 1)",
+        "array_length(ARRAY[k] || CAST(NULL AS INTEGER ARRAY), 1)",
+        "array_to_string(array_append(ARRAY['a', s], 'z'), '-')",
+        "array_to_string(array_prepend(s, ARRAY['a']), '-', '?')",
+        "array_to_string(ARRAY[1, i, 3], ', ')",
+        "array_to_string(array_cat(ARRAY[d], ARRAY[1.500]), s)",
+        "array_position(ARRAY['a', s, NULL], s)",
+        "array_position(ARRAY[1, 13], i)",
+        "CARDINALITY(string_to_array(s, '-'))",
+        "(string_to_array(s, ' '))[2]",
+        "array_to_string(regexp_split_to_array(s, '[a-e -]'), '|')",
         // casts that may fail
         "CAST(i AS VARCHAR)",
       })
@@ -345,9 +401,16 @@ class FunctionOracleTest {
   }
 
   @Test
-  void aDateAndDaysAreADate() {
-    assertThat(db.rows("SELECT DATE '2026-03-02' + INTERVAL '3 days'"))
-        .containsExactly("[2026-03-05]");
+  void aPartOfJsonIsWrittenWithoutBlanks() {
+    assertThat(db.rows("SELECT '{\"a\": [1,  2]}' -> 'a'")).containsExactly("[[1,2]]");
+  }
+
+  @Test
+  void textIsNoNumber() {
+    for (String each : List.of("s % 3", "('a' || k) % 3", "MOD(s, 3)", "s * 2", "-s")) {
+      assertThat(db.error("SELECT " + each + " FROM edge"))
+          .hasMessageContaining("does not go with these types");
+    }
   }
 
   @Test
@@ -381,6 +444,14 @@ class FunctionOracleTest {
     }
     if (value instanceof java.sql.Date d) {
       return d.toLocalDate().toString();
+    }
+    if (value instanceof org.postgresql.util.PGInterval i) {
+      return Duration.ofDays(i.getDays())
+          .plusHours(i.getHours())
+          .plusMinutes(i.getMinutes())
+          .plusSeconds(i.getWholeSeconds())
+          .plus(i.getMicroSeconds(), ChronoUnit.MICROS)
+          .toString();
     }
     return String.valueOf(value);
   }

@@ -180,7 +180,7 @@ class StatementTest {
     }
     db.run(rows.toString());
     // What changes note for readers of the version before goes with one of the next versions.
-    for (int i = 0; i < 100 && db.state("noted").bytes() - before >= 20_000; i++) {
+    for (int i = 0; i < 5_000 && db.state("noted").bytes() - before >= 20_000; i++) {
       db.run("INSERT INTO parcel VALUES (" + (1_000 + i) + ", 'x', 0)");
     }
     assertThat(db.state("noted").bytes() - before).as("bytes").isLessThan(20_000);

@@ -59,6 +59,40 @@ public final class ArrayBuiltins {
     return layout.binaryValue(array, 4, element);
   }
 
+  /**
+   * The elements of two arrays of the same kind, one behind the other.
+   *
+   * @param one a layout of one element
+   * @param a null if it has none, as b
+   */
+  public byte[] concatenate(RowLayout one, byte[] a, byte[] b) {
+    if (a == null || b == null) {
+      return a == null ? b : a;
+    }
+    ArrayLayouts known = layouts.computeIfAbsent(one.schema().type(0), ArrayLayouts::new);
+    int first = count(a);
+    int second = count(b);
+    RowLayout from = known.of(first);
+    RowWriter elements = begin(known.of(first + second));
+    for (int i = 0; i < first; i++) {
+      elements.copy(i, from, a, 4, i);
+    }
+    from = known.of(second);
+    for (int i = 0; i < second; i++) {
+      elements.copy(first + i, from, b, 4, i);
+    }
+    return end(elements);
+  }
+
+  /**
+   * Begins an array of so many elements.
+   *
+   * @param one a layout of one element
+   */
+  public RowWriter begin(RowLayout one, int count) {
+    return begin(layouts.computeIfAbsent(one.schema().type(0), ArrayLayouts::new).of(count));
+  }
+
   /** Begins an array. */
   public static RowWriter begin(RowLayout layout) {
     RowWriter elements = new RowWriter(layout, 64);

@@ -38,22 +38,49 @@ final class ArrayCode {
     code.line(
         "dripledger.engine.row.RowWriter %s = %s.begin(%s);", writer, ARRAYS, code.layout(layout));
     for (int i = 0; i < call.operands().size(); i++) {
-      Value value = conversions.cast(expressions.write(call.operand(i)), element);
-      code.line("if (%s) { %s.setNull(%d); } else {", paren(value.isNull()), writer, i);
-      String set =
-          switch (javaType(element.kind())) {
-            case "boolean" -> "setBoolean(%d, %s)";
-            case "double" -> "setDouble(%d, %s)";
-            case "java.math.BigDecimal" -> "setDecimal(%d, %s)";
-            case "String" -> "setString(%d, %s)";
-            case "byte[]" -> "setBytes(%1$d, %2$s, 0, %2$s.length)";
-            default -> "setLong(%d, %s)";
-          };
-      code.line("%s.%s; }", writer, String.format(set, i, value.value()));
+      set(writer, "" + i, conversions.cast(expressions.write(call.operand(i)), element));
     }
     String v = code.name();
     code.line("byte[] %s = %s.end(%s);", v, ARRAYS, writer);
     return new Value(Kind.ARRAY, v, "false");
+  }
+
+  private void set(String writer, String place, Value value) {
+    code.line("if (%s) { %s.setNull(%s); } else {", paren(value.isNull()), writer, place);
+    String set =
+        switch (javaType(value.kind())) {
+          case "boolean" -> "setBoolean(%s, %s)";
+          case "double" -> "setDouble(%s, %s)";
+          case "java.math.BigDecimal" -> "setDecimal(%s, %s)";
+          case "String" -> "setString(%s, %s)";
+          case "byte[]" -> "setBytes(%1$s, %2$s, 0, %2$s.length)";
+          default -> "setLong(%s, %s)";
+        };
+    code.line("%s.%s; }", writer, String.format(set, place, value.value()));
+  }
+
+  /** An array with its elements cast to another type. */
+  private Value cast(Value array, ColumnType from, ColumnType to) {
+    if (from.withNullable(true).equals(to.withNullable(true))) {
+      return array;
+    }
+    String writer = code.name();
+    String v = code.name();
+    String i = code.name();
+    code.line("byte[] %s = null;", v);
+    code.line("if (!%s) {", paren(array.isNull()));
+    code.line(
+        "dripledger.engine.row.RowWriter %s = %s.begin(%s, %s.count(%s));",
+        writer, code.arrays(), code.layout(RowLayout.ofArray(to, 1)), ARRAYS, array.value());
+    code.line("for (int %1$s = 1; %1$s <= %2$s.count(%3$s); %1$s++) {", i, ARRAYS, array.value());
+    set(writer, i + " - 1", conversions.cast(read(from, array.value(), i), to));
+    code.line("}");
+    code.line("%s = %s.end(%s); }", v, ARRAYS, writer);
+    return new Value(Kind.ARRAY, v, array.isNull());
+  }
+
+  private Value elements(Expr array, ColumnType wanted) {
+    return cast(expressions.write(array), array.type().element(), wanted);
   }
 
   /** CARDINALITY(a). */
@@ -99,6 +126,74 @@ final class ArrayCode {
         any ? "" : "!", paren(holds.value()), v, any, n);
     code.line("}");
     return new Value(Kind.BOOLEAN, v, n);
+  }
+
+  /** a || b. */
+  Value concatenate(Expr.Call call) {
+    Value a = elements(call.operand(0), call.type().element());
+    Value b = elements(call.operand(1), call.type().element());
+    String v = code.name();
+    code.line(
+        "byte[] %s = %s.concatenate(%s, %s ? null : %s, %s ? null : %s);",
+        v,
+        code.arrays(),
+        code.layout(RowLayout.ofArray(call.type().element(), 1)),
+        paren(a.isNull()),
+        a.value(),
+        paren(b.isNull()),
+        b.value());
+    return new Value(Kind.ARRAY, v, v + " == null");
+  }
+
+  /** ARRAY_POSITION(a, x): NULL is found too. */
+  Value position(Expr.Call call, Kind result) {
+    Value array = expressions.write(call.operand(0));
+    Value x = expressions.write(call.operand(1));
+    String v = code.name();
+    String i = code.name();
+    code.line("long %s = 0;", v);
+    code.line(
+        "for (int %2$s = 1; !%1$s && %2$s <= %3$s.count(%4$s); %2$s++) {",
+        paren(array.isNull()), i, ARRAYS, array.value());
+    Value element = read(call.operand(0).type().element(), array.value(), i);
+    Value same = conditions.compare(x, element, "==");
+    code.line(
+        "if (%s && %s || !%s && %s) { %s = %s; break; }",
+        paren(x.isNull()),
+        paren(element.isNull()),
+        paren(same.isNull()),
+        paren(same.value()),
+        v,
+        i);
+    code.line("}");
+    return new Value(result, v, v + " == 0");
+  }
+
+  /** ARRAY_TO_STRING(a, separator [, for NULL]): NULLs are left out if nothing stands for them. */
+  Value toText(Expr.Call call) {
+    Value array = expressions.write(call.operand(0));
+    Value separator = expressions.write(call.operand(1));
+    Value nothing =
+        call.operands().size() > 2
+            ? expressions.write(call.operand(2))
+            : Value.nothing(Kind.VARCHAR);
+    String out = code.name();
+    String i = code.name();
+    String none = code.name();
+    code.line("boolean %s = %s;", none, Code.either(List.of(array, separator)));
+    code.line("StringBuilder %s = new StringBuilder();", out);
+    code.line("boolean %s_any = false;", out);
+    code.line(
+        "for (int %2$s = 1; !%1$s && %2$s <= %3$s.count(%4$s); %2$s++) {",
+        none, i, ARRAYS, array.value());
+    Value element = read(call.operand(0).type().element(), array.value(), i);
+    Value text = conversions.cast(element, ColumnType.varchar(-1));
+    code.line("if (%s && %s) { continue; }", paren(text.isNull()), paren(nothing.isNull()));
+    code.line("if (%s_any) { %s.append(%s); }", out, out, separator.value());
+    code.line("%s_any = true;", out);
+    code.line("%s.append(%s ? %s : %s);", out, paren(text.isNull()), nothing.value(), text.value());
+    code.line("}");
+    return new Value(Kind.VARCHAR, out + ".toString()", none);
   }
 
   private Value read(ColumnType type, String array, String index) {

@@ -59,6 +59,72 @@ public final class CalendarBuiltins {
     return days * Casts.DAY + (hour * 3600 + minute * 60) * SECOND + Math.round(second * SECOND);
   }
 
+  /** A date so many days later. */
+  @Kinds(
+      value = {Kind.DATE, Kind.BIGINT},
+      result = Kind.DATE)
+  public static long days_on(long date, long days) {
+    long then = Math.addExact(date, days);
+    if (Math.abs(then) > LocalDate.MAX.toEpochDay()) {
+      throw fail("the date is out of range");
+    }
+    return then;
+  }
+
+  @Kinds(
+      value = {Kind.DATE, Kind.DATE},
+      result = Kind.INTEGER)
+  public static long days_between(long later, long earlier) {
+    return Math.subtractExact(later, earlier);
+  }
+
+  /**
+   * The years, months, days and time between two timestamps, as PostgreSQL writes them: fields are
+   * taken from each other, and what is missing is borrowed, days from the month of the earlier.
+   */
+  @Kinds(
+      value = {Kind.TIMESTAMP, Kind.TIMESTAMP},
+      result = Kind.VARCHAR)
+  public static String age(long later, long earlier) {
+    boolean back = later < earlier;
+    LocalDateTime a = BoxedRows.timestamp(back ? earlier : later);
+    LocalDateTime b = BoxedRows.timestamp(back ? later : earlier);
+    long time = (a.toLocalTime().toNanoOfDay() - b.toLocalTime().toNanoOfDay()) / 1000;
+    long days = (long) a.getDayOfMonth() - b.getDayOfMonth();
+    long months = 12L * (a.getYear() - b.getYear()) + a.getMonthValue() - b.getMonthValue();
+    if (time < 0) {
+      time += Casts.DAY;
+      days--;
+    }
+    if (days < 0) {
+      days += b.toLocalDate().lengthOfMonth();
+      months--;
+    }
+    int sign = back ? -1 : 1;
+    StringBuilder out = new StringBuilder();
+    append(out, sign * (months / 12), "year");
+    append(out, sign * (months % 12), "mon");
+    append(out, sign * days, "day");
+    if (time != 0 || out.isEmpty()) {
+      out.append(out.isEmpty() ? "" : " ").append(back && time != 0 ? "-" : "");
+      long seconds = time / SECOND;
+      out.append(
+          String.format(
+              Locale.ROOT, "%02d:%02d:%02d", seconds / 3600, seconds / 60 % 60, seconds % 60));
+      if (time % SECOND != 0) {
+        out.append(String.format(Locale.ROOT, ".%06d", time % SECOND).replaceAll("0+$", ""));
+      }
+    }
+    return out.toString();
+  }
+
+  private static void append(StringBuilder out, long number, String unit) {
+    if (number != 0) {
+      out.append(out.isEmpty() ? "" : " ").append(number).append(' ').append(unit);
+      out.append(number == 1 ? "" : "s");
+    }
+  }
+
   /** Of seconds since 1970. */
   @Kinds(value = Kind.DOUBLE, result = Kind.TIMESTAMP)
   public static long to_timestamp(double seconds) {

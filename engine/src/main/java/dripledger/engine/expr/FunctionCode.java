@@ -21,7 +21,8 @@ final class FunctionCode {
               CalendarBuiltins.class,
               PatternBuiltins.class,
               CodecBuiltins.class,
-              JsonTreeBuiltins.class)
+              JsonTreeBuiltins.class,
+              SeriesBuiltins.class)
           .flatMap(builtins -> Arrays.stream(builtins.getMethods()))
           .toList();
 

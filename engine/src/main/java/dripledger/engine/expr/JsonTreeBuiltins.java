@@ -13,7 +13,7 @@ public final class JsonTreeBuiltins {
 
   private JsonTreeBuiltins() {}
 
-  private static JsonNode tree(String json) {
+  static JsonNode tree(String json) {
     try {
       return READER.readTree(json);
     } catch (JsonProcessingException e) {
@@ -38,7 +38,7 @@ public final class JsonTreeBuiltins {
     return node;
   }
 
-  private static String text(JsonNode node) {
+  static String text(JsonNode node) {
     return node == null || node.isNull()
         ? null
         : node.isTextual() ? node.textValue() : node.toString();
@@ -70,6 +70,35 @@ public final class JsonTreeBuiltins {
 
   public static String json_extract_path(String json, String a, String b, String c) {
     return json(at(json, a, b, c));
+  }
+
+  private static JsonNode member(String json, String name) {
+    JsonNode node = tree(json);
+    return node.isObject() ? node.get(name) : null;
+  }
+
+  private static JsonNode member(String json, long place) {
+    JsonNode node = tree(json);
+    long at = place < 0 ? node.size() + place : place;
+    return node.isArray() && at >= 0 && at < node.size() ? node.get((int) at) : null;
+  }
+
+  /** {@code ->}: of objects by name, of arrays by the place. */
+  public static String json_member(String json, String name) {
+    return json(member(json, name));
+  }
+
+  public static String json_member(String json, long place) {
+    return json(member(json, place));
+  }
+
+  /** {@code ->>}. */
+  public static String json_member_text(String json, String name) {
+    return text(member(json, name));
+  }
+
+  public static String json_member_text(String json, long place) {
+    return text(member(json, place));
   }
 
   public static long json_array_length(String json) {

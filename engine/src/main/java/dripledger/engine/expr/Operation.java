@@ -64,6 +64,12 @@ public enum Operation {
   ELEMENT,
   /** Value and array; option: the comparison, and ANY or ALL. */
   QUANTIFIED,
+  /** Two arrays, one behind the other; NULL is an array without elements. */
+  ARRAY_CONCATENATE("||"),
+  /** Array and value: the place of the first element that is it. */
+  ARRAY_POSITION,
+  /** Array and separator, and perhaps what stands for NULL. */
+  ARRAY_TO_STRING,
   /** A function of {@link TextBuiltins} and its like; option: its name. */
   FUNCTION;
 
@@ -100,6 +106,7 @@ public enum Operation {
           TIMES,
           DIVIDE,
           CONCATENATE,
+          ARRAY_CONCATENATE,
           LIKE,
           ILIKE ->
           true;
@@ -135,7 +142,7 @@ public enum Operation {
           NOT_DISTINCT ->
           5;
       case LIKE, ILIKE -> 6;
-      case PLUS, MINUS, CONCATENATE -> 7;
+      case PLUS, MINUS, CONCATENATE, ARRAY_CONCATENATE -> 7;
       case TIMES, DIVIDE -> 8;
       case NEGATE -> 9;
       default -> 10;

@@ -3,6 +3,8 @@ package dripledger.engine.expr;
 import com.google.re2j.Matcher;
 import com.google.re2j.Pattern;
 import com.google.re2j.PatternSyntaxException;
+import java.util.ArrayList;
+import java.util.List;
 
 /**
  * Functions of regular expressions, in time that is linear in the text whatever the expression
@@ -59,6 +61,23 @@ public final class PatternBuiltins {
       count++;
     }
     return count;
+  }
+
+  /** What is between the matches; none of them is empty at the start or the end. */
+  static List<String> split(String text, String pattern) {
+    Matcher matcher = compiled(pattern, "").matcher(text);
+    List<String> parts = new ArrayList<>();
+    int from = 0;
+    while (matcher.find()) {
+      boolean empty = matcher.end() == matcher.start();
+      if (empty && (matcher.start() == from || matcher.start() == text.length())) {
+        continue;
+      }
+      parts.add(text.substring(from, matcher.start()));
+      from = matcher.end();
+    }
+    parts.add(text.substring(from));
+    return parts;
   }
 
   /** The first match, or NULL. */

@@ -69,8 +69,9 @@ final class TimeCode {
           result, List.of(left, b), "Math.addExact(" + left.value() + ", " + amount + ")");
     }
     if (minus && result == Kind.INTERVAL_DAY_TIME) {
-      Value left = conversions.convert(a, Kind.TIMESTAMP);
-      Value right = conversions.convert(b, Kind.TIMESTAMP);
+      Kind of = a.kind() == Kind.TIME ? Kind.TIME : Kind.TIMESTAMP;
+      Value left = conversions.convert(a, of);
+      Value right = conversions.convert(b, of);
       return code.strict(
           result,
           List.of(left, right),

@@ -30,6 +30,8 @@ final class Convertlets implements SqlRexConvertletTable {
             .makeCall(context.getValidator().getValidatedNodeType(aggregate), function, operands);
       };
     }
-    return StandardConvertletTable.INSTANCE.get(call);
+    return TimeArithmetic.isOwn(call)
+        ? TimeArithmetic::convert
+        : StandardConvertletTable.INSTANCE.get(call);
   }
 }

@@ -356,6 +356,7 @@ final class Dialect {
     List<SqlOperator> all = new ArrayList<>(OWN);
     all.addAll(AggregateFunctions.OWN);
     all.addAll(OwnFunctions.all());
+    all.addAll(TimeArithmetic.OPERATORS);
     SqlOperatorTable own = SqlOperatorTables.of(all);
     SqlOperatorTable library =
         SqlLibraryOperatorTableFactory.INSTANCE.getOperatorTable(

@@ -206,7 +206,15 @@ final class Expressions {
     String name = call.getOperator().getName().toUpperCase(Locale.ROOT);
     return switch (name) {
       case "CURRENT_TIMESTAMP", "LOCALTIMESTAMP", "CURRENT_DATE", "NOW" -> clock(name, call);
-      case "||" -> plain(Operation.CONCATENATE, call);
+      case "||" ->
+          plain(
+              call.getType().getSqlTypeName() == SqlTypeName.ARRAY
+                  ? Operation.ARRAY_CONCATENATE
+                  : Operation.CONCATENATE,
+              call);
+      case "ARRAY_POSITION" -> plain(Operation.ARRAY_POSITION, call);
+      case "ARRAY_TO_STRING" -> plain(Operation.ARRAY_TO_STRING, call);
+      case "SERIES" -> series(call);
       case "CONCAT" -> plain(Operation.CONCAT, call);
       case "CONCAT_WS" -> plain(Operation.CONCAT_WS, call);
       case "GREATEST" -> plain(Operation.GREATEST, call);
@@ -232,6 +240,16 @@ final class Expressions {
               List.of(name.toLowerCase(Locale.ROOT)),
               call);
     };
+  }
+
+  private Expr series(RexCall call) {
+    List<Expr> operands = operands(call.getOperands());
+    Kind step = operands.get(operands.size() - 1).type().kind();
+    String function =
+        step == Kind.INTERVAL_DAY_TIME
+            ? "series_of_times"
+            : step == Kind.INTERVAL_YEAR_MONTH ? "series_of_months" : "series";
+    return make(Operation.FUNCTION, operands, List.of(function), call);
   }
 
   private Expr clock(String name, RexCall call) {

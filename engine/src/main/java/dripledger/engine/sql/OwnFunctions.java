@@ -2,6 +2,8 @@ package dripledger.engine.sql;
 
 import java.util.ArrayList;
 import java.util.List;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -25,8 +27,14 @@ final class OwnFunctions {
   private static final SqlTypeFamily WHOLE = SqlTypeFamily.INTEGER;
   private static final SqlTypeFamily TIME = SqlTypeFamily.DATETIME;
   private static final SqlTypeFamily BYTES = SqlTypeFamily.BINARY;
+  private static final SqlTypeFamily ARRAY = SqlTypeFamily.ARRAY;
+  private static final SqlTypeFamily ANY = SqlTypeFamily.ANY;
 
   private static final List<SqlOperator> ALL = new ArrayList<>();
+
+  static final SqlOperator DAYS_BETWEEN =
+      add("DAYS_BETWEEN", of(SqlTypeName.INTEGER), families(TIME, TIME));
+  static final SqlOperator DAYS_ON = add("DAYS_ON", of(SqlTypeName.DATE), families(TIME, WHOLE));
 
   private OwnFunctions() {}
 
@@ -81,6 +89,20 @@ final class OwnFunctions {
     add("JSON_EXTRACT_PATH", found, path());
     add("JSON_ARRAY_LENGTH", whole, families(TEXT));
     add("JSON_TYPEOF", text, families(TEXT));
+    add("JSON_MEMBER", found, either(families(TEXT, TEXT), families(TEXT, WHOLE)));
+    add("JSON_MEMBER_TEXT", found, either(families(TEXT, TEXT), families(TEXT, WHOLE)));
+
+    SqlReturnTypeInference texts = arrayOf(SqlTypeName.VARCHAR);
+    add("STRING_TO_ARRAY", texts, families(TEXT, TEXT));
+    add("REGEXP_SPLIT_TO_ARRAY", texts, families(TEXT, TEXT));
+    add("ARRAY_TO_STRING", text, either(families(ARRAY, TEXT), families(ARRAY, TEXT, TEXT)));
+    add("ARRAY_POSITION", nullable(SqlTypeName.INTEGER), OperandTypes.family(ARRAY, ANY));
+    add("ELEMENTS_OF_JSON", texts, families(TEXT));
+    add("TEXTS_OF_JSON", texts, families(TEXT));
+    add("KEYS_OF_JSON", texts, families(TEXT));
+    add("SERIES", arrayOf(null), series());
+
+    add("AGE", text, families(TIME, TIME));
   }
 
   private static SqlReturnTypeInference of(SqlTypeName type) {
@@ -98,21 +120,53 @@ final class OwnFunctions {
         (org.apache.calcite.sql.type.SqlSingleOperandTypeChecker) other);
   }
 
+  private static SqlReturnTypeInference nullable(SqlTypeName type) {
+    return ReturnTypes.explicit(type).andThen(SqlTypeTransforms.FORCE_NULLABLE);
+  }
+
+  /** An array of a type, or if it is null of what the first two arguments have in common. */
+  private static SqlReturnTypeInference arrayOf(SqlTypeName element) {
+    SqlReturnTypeInference inference =
+        binding -> {
+          RelDataTypeFactory types = binding.getTypeFactory();
+          RelDataType type =
+              element != null
+                  ? types.createSqlType(element)
+                  : types.leastRestrictive(
+                      List.of(binding.getOperandType(0), binding.getOperandType(1)));
+          if (type.getSqlTypeName() == SqlTypeName.DATE) {
+            type = types.createSqlType(SqlTypeName.TIMESTAMP, 6);
+          }
+          return types.createArrayType(types.createTypeWithNullability(type, true), -1);
+        };
+    return inference.andThen(SqlTypeTransforms.TO_NULLABLE);
+  }
+
+  private static SqlOperandTypeChecker series() {
+    SqlTypeFamily step = SqlTypeFamily.DATETIME_INTERVAL;
+    return OperandTypes.or(
+        OperandTypes.family(WHOLE, WHOLE),
+        OperandTypes.family(WHOLE, WHOLE, WHOLE),
+        OperandTypes.family(TIME, TIME, step));
+  }
+
   private static SqlOperandTypeChecker path() {
     return either(
         OperandTypes.or(OperandTypes.family(TEXT, TEXT), OperandTypes.family(TEXT, TEXT, TEXT)),
         families(TEXT, TEXT, TEXT, TEXT));
   }
 
-  private static void add(
+  private static SqlFunction add(
       String name, SqlReturnTypeInference type, SqlOperandTypeChecker operands) {
-    ALL.add(
+    SqlFunction function =
         new SqlFunction(
             new SqlIdentifier(name, SqlParserPos.ZERO),
             type,
             null,
             operands,
             null,
-            SqlFunctionCategory.USER_DEFINED_FUNCTION));
+            SqlFunctionCategory.USER_DEFINED_FUNCTION);
+    ALL.add(function);
+    return function;
   }
 }

@@ -1,6 +1,7 @@
 package dripledger.engine.sql;
 
 import java.util.EnumSet;
+import java.util.List;
 import java.util.Set;
 import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
@@ -9,6 +10,7 @@ import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeUtil;
 import org.apache.calcite.sql.validate.SqlValidator;
 import org.apache.calcite.sql.validate.implicit.TypeCoercionImpl;
@@ -35,6 +37,14 @@ final class StrictCoercion extends TypeCoercionImpl {
           SqlKind.TIMES,
           SqlKind.DIVIDE,
           SqlKind.MOD);
+
+  private static final Set<SqlTypeFamily> NUMBERS =
+      EnumSet.of(
+          SqlTypeFamily.NUMERIC,
+          SqlTypeFamily.EXACT_NUMERIC,
+          SqlTypeFamily.APPROXIMATE_NUMERIC,
+          SqlTypeFamily.INTEGER,
+          SqlTypeFamily.DECIMAL);
 
   StrictCoercion(RelDataTypeFactory types, SqlValidator validator) {
     super(types, validator);
@@ -70,6 +80,18 @@ final class StrictCoercion extends TypeCoercionImpl {
       }
     }
     return super.inOperationCoercion(binding);
+  }
+
+  @Override
+  public boolean builtinFunctionCoercion(
+      SqlCallBinding binding, List<RelDataType> types, List<SqlTypeFamily> wanted) {
+    for (int i = 0; i < Math.min(types.size(), wanted.size()); i++) {
+      boolean number = NUMBERS.contains(wanted.get(i));
+      if (number && isColumnOfText(types.get(i), binding.operand(i))) {
+        return false;
+      }
+    }
+    return super.builtinFunctionCoercion(binding, types, wanted);
   }
 
   private static void refuseNumbersWithText(SqlCallBinding binding) {

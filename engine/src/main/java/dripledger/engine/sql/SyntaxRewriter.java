@@ -136,6 +136,7 @@ final class SyntaxRewriter extends SqlShuttle {
 
   private SqlNode select(SqlSelect select) {
     OutputNames.give(select);
+    SetFunctions.unnest(select.getFrom(), select::setFrom);
     SqlNode from = select.getFrom();
     List<String> names = new ArrayList<>();
     addNames(from, names);
@@ -233,8 +234,11 @@ final class SyntaxRewriter extends SqlShuttle {
     if (name.equals("current_timestamp") || name.equals("localtimestamp")) {
       return Dialect.NOW.createCall(pos);
     }
-    if (!(call instanceof SqlBasicCall) || !(call.getOperator() instanceof SqlFunction)) {
-      return call;
+    SqlNode known = call instanceof SqlBasicCall ? SetFunctions.rewrite(call) : call;
+    if (known != call
+        || !(call instanceof SqlBasicCall)
+        || !(call.getOperator() instanceof SqlFunction)) {
+      return known;
     }
     int last = call.operandCount() - 1;
     if (last > 0 && call.operand(last) instanceof SqlNodeList order) { // f(x ORDER BY y)
