@@ -168,6 +168,18 @@ class JoinOracleTest extends BesidePostgres {
         "SELECT service FROM parcel INTERSECT ALL SELECT service FROM surcharge");
     q.put(
         "excepted", "SELECT service, gate FROM parcel EXCEPT SELECT service, area FROM surcharge");
+    // Where the service is NULL, too, an aggregate has its row.
+    q.put(
+        "counts_behind_a_join",
+        "SELECT p.parcel, c.n FROM gate AS g RIGHT JOIN parcel AS p ON g.gate = p.service CROSS JOIN"
+            + " LATERAL (SELECT COUNT(*) AS n, MAX(cents) AS m FROM surcharge AS s WHERE s.service ="
+            + " p.service) AS c WHERE c.m NOT IN (SELECT capacity FROM gate WHERE gate = 'G9')");
+    q.put(
+        "count_and_one",
+        "SELECT p.parcel, (SELECT COUNT(*) + 1 FROM surcharge AS s WHERE s.service = p.service) AS n,"
+            + " (SELECT MAX(cents) FROM surcharge AS s WHERE s.service = p.service) AS m, (SELECT"
+            + " COUNT(*) + 2 FROM gate AS g WHERE g.hall = p.service) AS h FROM parcel AS p LEFT JOIN"
+            + " gate AS g ON p.service = g.gate");
     q.put("excepted_all", "SELECT service FROM parcel EXCEPT ALL SELECT service FROM surcharge");
     q.put(
         "mixed_types",

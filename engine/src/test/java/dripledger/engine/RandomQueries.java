@@ -326,6 +326,15 @@ final class RandomQueries {
         "SUM(" + value + ") OVER (PARTITION BY " + column(columns, Type.TEXT) + ")",
         "SUM(" + value + ") OVER (ORDER BY " + value + ")",
         "COUNT(*) OVER (ORDER BY " + value + " RANGE BETWEEN 1 PRECEDING AND 2 FOLLOWING)",
+        "SUM("
+            + value
+            + ") OVER (ORDER BY "
+            + column(columns, Type.TEXT)
+            + " GROUPS BETWEEN "
+            + oneOf("1 PRECEDING", "CURRENT ROW", "UNBOUNDED PRECEDING")
+            + " AND "
+            + oneOf("1 FOLLOWING", "2 FOLLOWING", "CURRENT ROW")
+            + ")",
         "NTH_VALUE(" + value + ", 2)" + window,
         "LAG(" + value + ", 1)" + plain,
         "NTILE(3)" + plain);

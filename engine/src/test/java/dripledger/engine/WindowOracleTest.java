@@ -94,6 +94,34 @@ class WindowOracleTest extends BesidePostgres {
         "COUNT(*) ? AS n, SUM(grams) ? AS s",
         "ORDER BY speed RANGE BETWEEN 0.5 PRECEDING AND 0.25 FOLLOWING");
     over(
+        "by_groups",
+        "SUM(grams) ? AS s, COUNT(*) ? AS n, MAX(id) ? AS m, MIN(cost) ? AS c",
+        "ORDER BY grams GROUPS BETWEEN 2 PRECEDING AND 1 FOLLOWING");
+    over(
+        "by_groups_before",
+        "COUNT(*) ? AS n, MIN(id) ? AS m, SUM(grams) ? AS s",
+        "PARTITION BY gate ORDER BY day DESC GROUPS BETWEEN 3 PRECEDING AND 1 PRECEDING");
+    over(
+        "by_groups_after",
+        "COUNT(*) ? AS n, MAX(id) ? AS m, SUM(grams) ? AS s",
+        "PARTITION BY gate ORDER BY grams NULLS FIRST GROUPS BETWEEN 1 FOLLOWING AND 2 FOLLOWING");
+    over(
+        "by_groups_so_far",
+        "COUNT(*) ? AS n, LAST_VALUE(grams) ? AS l, SUM(id) ? AS s",
+        "PARTITION BY parcel ORDER BY grams GROUPS UNBOUNDED PRECEDING");
+    over(
+        "by_groups_to_here",
+        "COUNT(*) ? AS n, SUM(id) ? AS s",
+        "ORDER BY parcel, grams GROUPS 1 PRECEDING EXCLUDE TIES");
+    over(
+        "by_groups_to_the_end",
+        "COUNT(*) ? AS n, SUM(id) ? AS s, MIN(id) ? AS m",
+        "ORDER BY parcel GROUPS BETWEEN 1 FOLLOWING AND UNBOUNDED FOLLOWING");
+    over(
+        "by_groups_from_the_first",
+        "COUNT(*) ? AS n, SUM(id) ? AS s",
+        "PARTITION BY gate ORDER BY parcel GROUPS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING");
+    over(
         "values_of_rows",
         "FIRST_VALUE(gate) ? AS f, LAST_VALUE(grams) ? AS l, NTH_VALUE(id, 2) ? AS n",
         "PARTITION BY parcel ORDER BY id");

@@ -64,13 +64,13 @@ final class FrameCursor {
       case UNBOUNDED_PRECEDING -> from = 0;
       case UNBOUNDED_FOLLOWING -> from = view.total();
       case CURRENT -> from = peersFrom();
-      default -> from = rangeFrom(rank);
+      default -> from = frame.unit() == Unit.GROUPS ? groupsFrom(frame.from()) : rangeFrom(rank);
     }
     switch (frame.to().place()) {
       case UNBOUNDED_FOLLOWING -> to = view.total();
       case UNBOUNDED_PRECEDING -> to = 0;
       case CURRENT -> to = peersTo();
-      default -> to = rangeTo(rank);
+      default -> to = frame.unit() == Unit.GROUPS ? groupsTo(frame.to()) : rangeTo(rank);
     }
   }
 
@@ -128,6 +128,59 @@ final class FrameCursor {
       peersTo++;
     }
     return peersTo;
+  }
+
+  /** Where the peers begin that are so many groups away. */
+  private int groupsFrom(Frame.Bound bound) {
+    if (bound.place() == Place.FOLLOWING) {
+      int start = peersFrom();
+      for (long n = bound.offset(); n > 0 && start < view.total(); n--) {
+        start = groupEnd(start);
+      }
+      return start;
+    }
+    int start = peersFrom();
+    for (long n = bound.offset(); n > 0 && start > view.first(); n--) {
+      start = groupStart(start - 1);
+    }
+    return start;
+  }
+
+  /** One past the peers that are so many groups away. */
+  private int groupsTo(Frame.Bound bound) {
+    if (bound.place() == Place.FOLLOWING) {
+      int end = peersTo();
+      for (long n = bound.offset(); n > 0 && end < view.total(); n--) {
+        end = groupEnd(end);
+      }
+      return end;
+    }
+    int end = peersTo();
+    int start = peersFrom();
+    for (long n = bound.offset(); n > 0; n--) {
+      if (start == view.first()) {
+        return start;
+      }
+      end = start;
+      start = groupStart(start - 1);
+    }
+    return end;
+  }
+
+  private int groupStart(int rank) {
+    int start = rank;
+    while (start > view.first() && rows.arePeers(view.block(start - 1), view.block(rank))) {
+      start--;
+    }
+    return start;
+  }
+
+  private int groupEnd(int rank) {
+    int end = rank + 1;
+    while (end < view.total() && rows.arePeers(view.block(rank), view.block(end))) {
+      end++;
+    }
+    return end;
   }
 
   private int rangeFrom(int rank) {

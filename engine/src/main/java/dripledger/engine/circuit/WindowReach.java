@@ -22,6 +22,8 @@ final class WindowReach {
   boolean peers;
   private long rowsBefore;
   private long rowsAfter;
+  private long groupsBefore;
+  private long groupsAfter;
   private Offset valueBefore = new Offset(-1, -1);
   private Offset valueAfter = new Offset(-1, -1);
 
@@ -67,10 +69,12 @@ final class WindowReach {
     fromFirst |= frame.startsFirst();
     allAfter |= frame.startsFirst();
     allBefore |= frame.endsLast();
-    peers |= frame.unit() == Unit.RANGE || frame.exclusion() != Frame.Exclusion.NONE;
+    peers |= frame.unit() != Unit.ROWS || frame.exclusion() != Frame.Exclusion.NONE;
     if (frame.from().place() == Place.PRECEDING) {
       if (frame.unit() == Unit.ROWS) {
         rowsAfter = Math.max(rowsAfter, frame.from().offset());
+      } else if (frame.unit() == Unit.GROUPS) {
+        groupsAfter = Math.max(groupsAfter, frame.from().offset());
       } else {
         valueAfter = valueAfter.max(frame.from());
       }
@@ -78,6 +82,8 @@ final class WindowReach {
     if (frame.to().place() == Place.FOLLOWING) {
       if (frame.unit() == Unit.ROWS) {
         rowsBefore = Math.max(rowsBefore, frame.to().offset());
+      } else if (frame.unit() == Unit.GROUPS) {
+        groupsBefore = Math.max(groupsBefore, frame.to().offset());
       } else {
         valueBefore = valueBefore.max(frame.to());
       }
@@ -90,7 +96,7 @@ final class WindowReach {
    * @param limit no place before it is asked for
    */
   int firstTouched(PartitionViews views, int place, int limit) {
-    return allBefore ? 0 : back(views, place, limit, rowsBefore, valueBefore);
+    return allBefore ? 0 : back(views, place, limit, rowsBefore, groupsBefore, valueBefore);
   }
 
   /**
@@ -108,14 +114,37 @@ final class WindowReach {
             || valueAfter.any() && reaches(views.at(at + 1), row, valueAfter))) {
       at++;
     }
-    return Math.max(at, to);
+    return Math.max(Math.max(at, to), forthByGroups(views, place));
+  }
+
+  private int forthByGroups(PartitionViews views, int place) {
+    int last = views.size() - 1;
+    int at = place;
+    for (long n = 0; groupsAfter > 0 && n <= groupsAfter && at < last; n++) {
+      int row = views.at(n == 0 ? at : ++at); // of its own group, and then of the next ones
+      while (at < last && rows.arePeers(views.at(at + 1), row)) {
+        at++;
+      }
+    }
+    return at;
+  }
+
+  private int backByGroups(PartitionViews views, int place, int limit, long groups) {
+    int at = place;
+    for (long n = 0; groups > 0 && n <= groups && at > limit; n++) {
+      int row = views.at(n == 0 ? at : --at);
+      while (at > limit && rows.arePeers(views.at(at - 1), row)) {
+        at--;
+      }
+    }
+    return at;
   }
 
   /**
    * Where reading must begin so that a place can be computed, sums from the first on left aside.
    */
   int firstRead(PartitionViews views, int place) {
-    return allBefore ? 0 : back(views, place, 0, rowsAfter, valueAfter);
+    return allBefore ? 0 : back(views, place, 0, rowsAfter, groupsAfter, valueAfter);
   }
 
   private int firstPeer(PartitionViews views, int place, int limit) {
@@ -126,8 +155,10 @@ final class WindowReach {
     return at;
   }
 
-  private int back(PartitionViews views, int place, int limit, long steps, Offset value) {
+  private int back(
+      PartitionViews views, int place, int limit, long steps, long groups, Offset value) {
     int at = Math.min(firstPeer(views, place, limit), views.back(place, steps));
+    at = Math.min(at, backByGroups(views, place, limit, groups));
     if (value.any()) {
       int row = views.at(place);
       int within = place;

@@ -19,6 +19,8 @@ public record Frame(Unit unit, Bound from, Bound to, Exclusion exclusion) {
   /** What offsets of a bound count. */
   public enum Unit {
     ROWS,
+    /** Peers together. */
+    GROUPS,
     RANGE
   }
 

@@ -93,12 +93,30 @@ final class QueryShape {
 
   /** Without correlation: the library stops at what a filter has left none in, and goes on then. */
   private static RelNode decorrelated(RelNode rel, RelBuilder builder) {
-    RelNode known = independent(rel);
+    RelNode known = independent(leftsFirst(rel, builder));
     for (int i = 0; i < 3 && hasQueries(known); i++) {
-      RelNode hidden = hidden(known, ImmutableBitSet.of());
-      known = independent(RelDecorrelator.decorrelateQuery(hidden, builder));
+      RelNode hidden = OuterConditions.hidden(hidden(known, ImmutableBitSet.of()));
+      RelNode plain = RelDecorrelator.decorrelateQuery(hidden, builder);
+      known = independent(OuterConditions.shown(plain));
     }
     return known;
+  }
+
+  /** With no correlation in what others are correlated with: one after the other. */
+  private static RelNode leftsFirst(RelNode rel, RelBuilder builder) {
+    return rel.accept(
+        new RelHomogeneousShuttle() {
+          @Override
+          public RelNode visit(RelNode other) {
+            if (other instanceof Correlate c
+                && hasQueries(c.getLeft())
+                && RelOptUtil.getVariablesUsed(c.getLeft()).isEmpty()) {
+              RelNode left = decorrelated(c.getLeft(), builder);
+              return super.visit(c.copy(c.getTraitSet(), List.of(left, c.getRight())));
+            }
+            return super.visit(other);
+          }
+        });
   }
 
   /** With joins for what is said to be correlated and is not. */

@@ -16,7 +16,6 @@ import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.parser.SqlParseException;
-import org.apache.calcite.sql.parser.SqlParser;
 import org.apache.calcite.sql.parser.SqlParserPos;
 
 /**
@@ -74,7 +73,7 @@ public final class SqlFrontEnd {
           Code.SYNTAX, "there is no statement", "write one, such as SHOW VIEWS;");
     }
     try {
-      SqlNodeList list = SqlParser.create(script, Dialect.PARSER).parseStmtList();
+      SqlNodeList list = ScriptParser.parse(script);
       if (list.isEmpty()) {
         throw new EngineException(Code.SYNTAX, "there is no statement", null);
       }

@@ -39,7 +39,6 @@ import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.parser.SqlParseException;
-import org.apache.calcite.sql.parser.SqlParser;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.validate.SqlValidator;
@@ -293,7 +292,7 @@ final class StatementCheck {
 
   private SqlNode parseQuery(String text) {
     try {
-      return SqlParser.create(text, Dialect.PARSER).parseQuery();
+      return ScriptParser.parse(text).get(0);
     } catch (SqlParseException e) {
       throw SqlErrors.parse(e, text);
     }

@@ -5,6 +5,7 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.Frame;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.SortKey;
+import dripledger.grammar.GroupsFrame;
 import java.math.BigDecimal;
 import java.util.List;
 import org.apache.calcite.rex.RexFieldCollation;
@@ -17,11 +18,17 @@ import org.apache.calcite.rex.RexWindowBound;
 final class WindowFrames {
   private static final Frame.Bound FIRST = new Frame.Bound(Frame.Place.UNBOUNDED_PRECEDING, 0, 0);
 
+  private static final BigDecimal GROUPS = BigDecimal.valueOf(GroupsFrame.MARK);
+
   private WindowFrames() {}
 
   static Frame of(RexOver over) {
     RexWindow window = over.getWindow();
-    Frame.Unit unit = window.isRows() ? Frame.Unit.ROWS : Frame.Unit.RANGE;
+    boolean groups =
+        window.isRows()
+            && (isOfGroups(window.getLowerBound()) || isOfGroups(window.getUpperBound()));
+    Frame.Unit unit =
+        groups ? Frame.Unit.GROUPS : window.isRows() ? Frame.Unit.ROWS : Frame.Unit.RANGE;
     Frame.Exclusion exclusion =
         switch (window.getExclude()) {
           case EXCLUDE_CURRENT_ROW -> Frame.Exclusion.CURRENT_ROW;
@@ -31,6 +38,12 @@ final class WindowFrames {
         };
     return new Frame(
         unit, bound(window.getLowerBound(), over), bound(window.getUpperBound(), over), exclusion);
+  }
+
+  private static boolean isOfGroups(RexWindowBound bound) {
+    return bound.getOffset() instanceof RexLiteral literal
+        && literal.getValue() instanceof BigDecimal number
+        && number.compareTo(GROUPS) >= 0;
   }
 
   private static Frame.Bound bound(RexWindowBound bound, RexOver over) {
@@ -48,6 +61,10 @@ final class WindowFrames {
     }
     if (number.signum() < 0) {
       throw new EngineException(Code.INVALID, "an offset of a frame must not be negative");
+    }
+    if (isOfGroups(bound) && over.getWindow().isRows()) {
+      long groups = number.subtract(GROUPS).longValue();
+      return new Frame.Bound(groups == 0 ? Frame.Place.CURRENT : place, groups, 0);
     }
     if (over.getWindow().isRows()) {
       return new Frame.Bound(place, number.longValue(), 0);
@@ -79,6 +96,9 @@ final class WindowFrames {
     if (frame.unit() == Frame.Unit.RANGE && offsets && order.size() != 1) {
       throw new EngineException(
           Code.INVALID, "RANGE with an offset needs ORDER BY with one expression");
+    }
+    if (frame.unit() == Frame.Unit.GROUPS && order.isEmpty()) {
+      throw new EngineException(Code.INVALID, "GROUPS needs ORDER BY");
     }
     return frame;
   }
