@@ -180,6 +180,11 @@ class JoinOracleTest extends BesidePostgres {
             + " (SELECT MAX(cents) FROM surcharge AS s WHERE s.service = p.service) AS m, (SELECT"
             + " COUNT(*) + 2 FROM gate AS g WHERE g.hall = p.service) AS h FROM parcel AS p LEFT JOIN"
             + " gate AS g ON p.service = g.gate");
+    q.put(
+        "ordered_by_expressions",
+        "SELECT gate, STRING_AGG(service || 'x', ',' ORDER BY service || 'x', parcel + 1 DESC) AS s,"
+            + " STRING_AGG(service, ',' ORDER BY DATE '2026-03-02' - grams * INTERVAL '1 day', DATE"
+            + " '2026-03-02' + parcel) AS t FROM parcel GROUP BY gate");
     q.put("excepted_all", "SELECT service FROM parcel EXCEPT ALL SELECT service FROM surcharge");
     q.put(
         "mixed_types",

@@ -25,6 +25,7 @@ import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlWindow;
@@ -221,6 +222,11 @@ final class SyntaxRewriter extends SqlShuttle {
           SqlLiteral.createCharString(quantified.comparisonKind.sql + how, pos),
           call.operand(0),
           list.get(0));
+    }
+    // Where the validator does not look names of operators up: in the order of an aggregate.
+    SqlOperator own = TimeArithmetic.own(call.getOperator());
+    if (own != null) {
+      return own.createCall(pos, call.getOperandList());
     }
     if (call.getKind() == SqlKind.ARRAY_VALUE_CONSTRUCTOR) {
       return Dialect.ARRAY.createCall(pos, call.getOperandList());

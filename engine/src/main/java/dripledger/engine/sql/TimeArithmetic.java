@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import dripledger.grammar.JsonOperators;
 import java.util.List;
 import java.util.Locale;
 import org.apache.calcite.avatica.util.TimeUnit;
@@ -56,6 +57,16 @@ final class TimeArithmetic {
   static final List<SqlOperator> OPERATORS = List.of(PLUS, MINUS);
 
   private TimeArithmetic() {}
+
+  /** What stands in the place of an operator of the library or the parser, or null. */
+  static SqlOperator own(SqlOperator operator) {
+    if (operator == JsonOperators.CONCATENATE) {
+      return SqlStdOperatorTable.CONCAT;
+    }
+    return operator == SqlStdOperatorTable.PLUS
+        ? PLUS
+        : operator == SqlStdOperatorTable.MINUS ? MINUS : null;
+  }
 
   static boolean isOwn(SqlCall call) {
     return call.getOperator() == PLUS || call.getOperator() == MINUS;
