@@ -181,6 +181,12 @@ class JoinOracleTest extends BesidePostgres {
             + " COUNT(*) + 2 FROM gate AS g WHERE g.hall = p.service) AS h FROM parcel AS p LEFT JOIN"
             + " gate AS g ON p.service = g.gate");
     q.put(
+        "one_row_by_chance",
+        "SELECT p.parcel, (SELECT cents FROM surcharge AS s WHERE s.service = p.service AND s.id ="
+            + " p.grams) AS c, (SELECT hall FROM gate AS g WHERE g.gate = p.gate AND g.capacity > 2) || 'x'"
+            + " AS h FROM parcel AS p WHERE (SELECT s.id FROM surcharge AS s WHERE s.id + 1 = p.grams) IS"
+            + " NOT NULL OR p.grams > 2");
+    q.put(
         "ordered_by_expressions",
         "SELECT gate, STRING_AGG(service || 'x', ',' ORDER BY service || 'x', parcel + 1 DESC) AS s,"
             + " STRING_AGG(service, ',' ORDER BY DATE '2026-03-02' - grams * INTERVAL '1 day', DATE"

@@ -24,6 +24,14 @@ public final class ArrayBuiltins {
     return Bytes.getInt(array, 0);
   }
 
+  /** The place of the only element of what a query in an expression has answered. */
+  public static int only(byte[] array) {
+    if (count(array) > 1) {
+      throw new Casts.CastException("a query in an expression answers more than one row");
+    }
+    return 1;
+  }
+
   /**
    * Goes to an element.
    *

@@ -94,6 +94,19 @@ final class ArrayCode {
   Value element(Expr.Call call) {
     Value array = expressions.write(call.operand(0));
     Value index = conversions.convert(expressions.write(call.operand(1)), Kind.BIGINT);
+    return element(call, array, index);
+  }
+
+  /** The only element of an array, NULL if there is none. */
+  Value only(Expr.Call call) {
+    Value array = expressions.write(call.operand(0));
+    return element(
+        call,
+        array,
+        code.strict(Kind.BIGINT, List.of(array), ARRAYS + ".only(" + array.value() + ")"));
+  }
+
+  private Value element(Expr.Call call, Value array, Value index) {
     Kind kind = call.type().kind();
     String n = code.name();
     String v = code.name();

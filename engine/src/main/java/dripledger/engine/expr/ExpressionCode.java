@@ -173,6 +173,7 @@ final class ExpressionCode {
       case CARDINALITY -> arrays.cardinality(call);
       case ELEMENT -> arrays.element(call);
       case QUANTIFIED -> arrays.quantified(call);
+      case ONLY -> arrays.only(call);
       case ARRAY_CONCATENATE -> arrays.concatenate(call);
       case ARRAY_POSITION -> arrays.position(call, result);
       case ARRAY_TO_STRING -> arrays.toText(call);

@@ -64,6 +64,8 @@ public enum Operation {
   ELEMENT,
   /** Value and array; option: the comparison, and ANY or ALL. */
   QUANTIFIED,
+  /** The only element of an array; it fails if there are more. */
+  ONLY("only value"),
   /** Two arrays, one behind the other; NULL is an array without elements. */
   ARRAY_CONCATENATE("||"),
   /** Array and value: the place of the first element that is it. */

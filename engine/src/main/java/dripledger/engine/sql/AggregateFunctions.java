@@ -1,6 +1,5 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.AggregateCall.Function;
 import java.util.List;
 import java.util.Locale;
@@ -130,7 +129,7 @@ final class AggregateFunctions {
   /**
    * Which function it is.
    *
-   * @throws EngineException (NOT_SUPPORTED) if it is none of ours
+   * @throws dripledger.engine.error.EngineException (NOT_SUPPORTED) if it is none of ours
    */
   static Function of(SqlAggFunction function) {
     String name = function.getName().toUpperCase(Locale.ROOT);
@@ -142,11 +141,6 @@ final class AggregateFunctions {
       case "ANY_VALUE" -> Function.MIN; // one that does not depend on arrival
       case "LISTAGG" -> Function.STRING_AGG;
       case "APPROX_COUNT_DISTINCT" -> Function.COUNT;
-      case "SINGLE_VALUE" ->
-          throw new EngineException(
-              EngineException.Code.NOT_SUPPORTED,
-              "not supported yet: a query in an expression that may answer more than one row",
-              "make it one row: ask by the whole key, or for MAX or MIN of the column");
       default -> {
         for (Function each : Function.values()) {
           if (each.name().equals(name)) {

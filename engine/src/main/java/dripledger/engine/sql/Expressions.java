@@ -214,6 +214,7 @@ final class Expressions {
               call);
       case "ARRAY_POSITION" -> plain(Operation.ARRAY_POSITION, call);
       case "ARRAY_TO_STRING" -> plain(Operation.ARRAY_TO_STRING, call);
+      case "ONLY_VALUE" -> plain(Operation.ONLY, call);
       case "SERIES" -> series(call);
       case "CONCAT" -> plain(Operation.CONCAT, call);
       case "CONCAT_WS" -> plain(Operation.CONCAT_WS, call);

@@ -7,6 +7,7 @@ import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.OperandTypes;
@@ -31,6 +32,16 @@ final class OwnFunctions {
   private static final SqlTypeFamily ANY = SqlTypeFamily.ANY;
 
   private static final List<SqlOperator> ALL = new ArrayList<>();
+
+  /** The only element of an array; not for users. */
+  static final SqlOperator ONLY =
+      new SqlFunction(
+          "ONLY_VALUE",
+          SqlKind.OTHER_FUNCTION,
+          binding -> binding.getOperandType(0).getComponentType(),
+          null,
+          OperandTypes.family(ARRAY),
+          SqlFunctionCategory.SYSTEM);
 
   static final SqlOperator DAYS_BETWEEN =
       add("DAYS_BETWEEN", of(SqlTypeName.INTEGER), families(TIME, TIME));

@@ -78,7 +78,7 @@ final class QueryShape {
   private QueryShape() {}
 
   static RelNode of(RelNode rel) {
-    RelNode shaped = Unnested.in(rel.accept(new Conditions()));
+    RelNode shaped = Unnested.in(rel.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
       shaped = decorrelated(Unnested.in(run(JOINED, shaped)), builder);
