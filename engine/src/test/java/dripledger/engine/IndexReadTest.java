@@ -63,6 +63,8 @@ class IndexReadTest {
     "hall = 'North' AND gate = NULL",
     "hall = 'North' AND gate = 100000",
     "hall = 'North' AND hall = 'South'",
+    "hall = 'No' || 'rth' AND gate = 10 - 3 AND n = 2 * 9",
+    "hall = 'South' AND gate = 3 AND at >= TIMESTAMP '2026-03-02 00:00:00' + INTERVAL '1 hour'",
   };
 
   @Test
@@ -91,6 +93,7 @@ class IndexReadTest {
       "SELECT 1 / (gate - 7) FROM t WHERE hall = 'North' AND gate = 3",
       "SELECT 1 / (gate - 7) FROM t WHERE hall = 'North' AND gate IN (3, 4)",
       "SELECT 1 / (gate - 7) FROM t WHERE hall = 'North' AND gate > 7",
+      "SELECT 1 / (gate - 7) FROM t WHERE hall = INITCAP('north') AND gate = 1 + 2",
       "SELECT 1 / (gate - 7) FROM t WHERE hall LIKE 'North%' ORDER BY hall, gate LIMIT 3",
       "SELECT 1 / (gate + 5) FROM t ORDER BY hall DESC, gate DESC LIMIT 3",
       "SELECT 1 / (gate - 34) AS q FROM t ORDER BY hall, gate, at LIMIT 3",

@@ -1,6 +1,5 @@
 package dripledger.engine.sql;
 
-import java.util.function.Function;
 import org.apache.calcite.rel.RelHomogeneousShuttle;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.core.Join;
@@ -32,14 +31,28 @@ final class OuterConditions {
   private OuterConditions() {}
 
   static RelNode hidden(RelNode rel) {
-    return mapped(
-        rel,
-        join ->
-            join.getJoinType().isOuterJoin() && !isHidden(join.getCondition())
-                ? join.getCluster().getRexBuilder().makeCall(HIDDEN, join.getCondition())
-                : join.getCondition());
+    return rel.accept(
+        new RelHomogeneousShuttle() {
+          @Override
+          public RelNode visit(RelNode other) {
+            RelNode own = super.visit(other);
+            if (!(own instanceof Join join)
+                || !join.getJoinType().isOuterJoin()
+                || isHidden(join.getCondition())) {
+              return own;
+            }
+            return join.copy(
+                join.getTraitSet(),
+                join.getCluster().getRexBuilder().makeCall(HIDDEN, join.getCondition()),
+                join.getLeft(),
+                join.getRight(),
+                join.getJoinType(),
+                join.isSemiJoinDone());
+          }
+        });
   }
 
+  /** As they were, wherever they have gone. */
   static RelNode shown(RelNode rel) {
     RexShuttle show =
         new RexShuttle() {
@@ -48,33 +61,16 @@ final class OuterConditions {
             return isHidden(call) ? call.getOperands().get(0).accept(this) : super.visitCall(call);
           }
         };
-    return mapped(rel, join -> join.getCondition().accept(show));
-  }
-
-  private static boolean isHidden(RexNode condition) {
-    return condition instanceof RexCall call && call.getOperator() == HIDDEN;
-  }
-
-  private static RelNode mapped(RelNode rel, Function<Join, RexNode> condition) {
     return rel.accept(
         new RelHomogeneousShuttle() {
           @Override
           public RelNode visit(RelNode other) {
-            RelNode own = super.visit(other);
-            if (!(own instanceof Join join)) {
-              return own;
-            }
-            RexNode now = condition.apply(join);
-            return now == join.getCondition()
-                ? join
-                : join.copy(
-                    join.getTraitSet(),
-                    now,
-                    join.getLeft(),
-                    join.getRight(),
-                    join.getJoinType(),
-                    join.isSemiJoinDone());
+            return super.visit(other).accept(show);
           }
         });
+  }
+
+  private static boolean isHidden(RexNode condition) {
+    return condition instanceof RexCall call && call.getOperator() == HIDDEN;
   }
 }

@@ -2,6 +2,7 @@ package dripledger.engine.sql;
 
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
+import dripledger.engine.expr.ConstantFolding;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
@@ -240,7 +241,7 @@ final class PlanBuilder {
         above == null
             ? Expr.columns(windows.schema())
             : above.getProjects().stream().map(expressions::translate).toList();
-    Expr filtered = left.isAlwaysTrue() ? null : expressions.translate(left);
+    Expr filtered = left.isAlwaysTrue() ? null : ConstantFolding.of(expressions.translate(left));
     RelNode shape = above == null ? filter : above;
     return transform(windows, filtered, outputs, TypeMapping.schema(shape.getRowType()));
   }
@@ -252,7 +253,7 @@ final class PlanBuilder {
         projects == null
             ? Expr.columns(below.schema())
             : projects.stream().map(p -> expressions.translate(p)).toList();
-    Expr condition = filter == null ? null : expressions.translate(filter);
+    Expr condition = filter == null ? null : ConstantFolding.of(expressions.translate(filter));
     return transform(below, condition, outputs, TypeMapping.schema(shape.getRowType()));
   }
 

@@ -42,7 +42,11 @@ final class ScriptParser {
         if (furthest == null || isBehind(e.getPos(), furthest.getPos())) {
           furthest = e;
         }
-        if (e.getPos() == null || names.size() == MOST || !addName(script, e.getPos(), names)) {
+        boolean isGrammar = String.valueOf(e.getMessage()).startsWith("Encountered");
+        if (!isGrammar
+            || e.getPos() == null
+            || names.size() == MOST
+            || !addName(script, e.getPos(), names)) {
           throw furthest;
         }
       }
