@@ -28,6 +28,7 @@ SqlNode DripCreate() :
     Statement.Definition def;
     List<SqlIdentifier> columns = null;
     List<SqlIdentifier> key = null;
+    SqlIdentifier indexName = null;
     Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
     final SqlIdentifier type;
     final String kind;
@@ -80,7 +81,11 @@ SqlNode DripCreate() :
                 new Statement.CreateConnection(name, replace, ifNotExists, type, options));
         }
     |
-        ( <SINK> | <ENDPOINT> | <INDEX> )
+        <INDEX> ifNotExists = IfNotExistsOpt() [ indexName = SimpleIdentifier() ]
+        <ON> name = CompoundIdentifier() columns = NameList()
+        { return new StatementNode(s.end(this), new Statement.Index(false, ifNotExists, indexName, name, columns)); }
+    |
+        ( <SINK> | <ENDPOINT> )
         { kind = getToken(0).image; SkipStatement(); }
         { return new StatementNode(s.end(this), new Statement.Unsupported("CREATE " + kind.toUpperCase(Locale.ROOT))); }
     )
@@ -203,10 +208,12 @@ void SourceClause(Statement.Definition def) :
 SqlNode DripDrop() :
 {
     final Span s;
-    final SqlIdentifier name;
+    SqlIdentifier name;
     final String kind;
     boolean ifExists;
     boolean cascade = false;
+    SqlIdentifier indexName = null;
+    final List<SqlIdentifier> columns;
 }
 {
     <DROP> { s = span(); }
@@ -221,7 +228,11 @@ SqlNode DripDrop() :
     |
         <CONNECTION> { kind = "CONNECTION"; }
     |
-        ( <SINK> | <ENDPOINT> | <INDEX> )
+        <INDEX> ifExists = IfExistsOpt() [ indexName = SimpleIdentifier() ]
+        <ON> name = CompoundIdentifier() columns = NameList()
+        { if (true) return new StatementNode(s.end(this), new Statement.Index(true, ifExists, indexName, name, columns)); kind = null; }
+    |
+        ( <SINK> | <ENDPOINT> )
         { String unsupported = getToken(0).image; SkipStatement(); }
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("DROP " + unsupported.toUpperCase(Locale.ROOT))); kind = null; }
     )

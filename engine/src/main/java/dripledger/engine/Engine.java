@@ -327,6 +327,9 @@ public final class Engine implements AutoCloseable {
       if (command instanceof Command.RefreshTable r) {
         return definitions.loads().refresh(r);
       }
+      if (command instanceof Command.Index i) {
+        return definitions.indexes().change(sql, i);
+      }
       return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
           ? definitions.alterations().alter(sql, command)
           : definitions.create(sql, (Command.Create) command);

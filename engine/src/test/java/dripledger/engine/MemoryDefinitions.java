@@ -39,7 +39,7 @@ final class MemoryDefinitions implements DefinitionStore {
     if (refusing) {
       throw new IllegalStateException("not now");
     }
-    stored.removeIf(d -> dropped.contains(d.id()));
+    stored.removeIf(d -> dropped.contains(d.id()) || dropped.contains(d.alters()));
     stored.addAll(added);
   }
 

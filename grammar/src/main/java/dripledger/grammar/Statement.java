@@ -53,6 +53,20 @@ public sealed interface Statement {
   record Drop(String kind, SqlIdentifier name, boolean ifExists, boolean cascade)
       implements Statement {}
 
+  /**
+   * CREATE INDEX or DROP INDEX.
+   *
+   * @param name null: an index is called by what it is on
+   * @param quiet whether it may be there already, or be missing
+   */
+  record Index(
+      boolean drop,
+      boolean quiet,
+      SqlIdentifier name,
+      SqlIdentifier relation,
+      List<SqlIdentifier> columns)
+      implements Statement {}
+
   record Follow(SqlNode query) implements Statement {}
 
   /** {@code target} is a query, or the name of a view. */

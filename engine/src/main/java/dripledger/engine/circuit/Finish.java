@@ -22,6 +22,8 @@ final class Finish {
   private final int[] hashColumns;
   private final int[] orderColumns;
   private volatile Known index;
+  private volatile List<Finish> others = List.of();
+  private boolean declared; // an order that is kept although nobody asks for it
 
   /** The index of rows, which may be null; the rows of a step that was made again are others. */
   private record Known(StoredRows rows, OrderedIndex index) {}
@@ -35,6 +37,44 @@ final class Finish {
     this.key = key == null ? all(layout.columns()) : key;
     hashColumns = sameColumns(this.key, places) ? places : null;
     orderColumns = orderColumns();
+  }
+
+  /** The same rows in another order. */
+  private Finish(Finish same, int[] key) {
+    program = same.program;
+    passesEveryRow = same.passesEveryRow;
+    layout = same.layout;
+    places = same.places;
+    this.key = key;
+    hashColumns = null;
+    orderColumns = orderColumns();
+    declared = true;
+  }
+
+  /** Says in which other orders the rows are found; the writer's thread. */
+  void orders(List<int[]> columns) {
+    for (Finish each : others) {
+      each.declared = false;
+      if (each.index != null && each.index.index != null) {
+        each.index.index.declared(false);
+      }
+    }
+    others = columns.stream().map(c -> new Finish(this, c)).toList();
+  }
+
+  /** Whether the rows can be found by columns. */
+  boolean canOrder(int[] columns, StoredRows rows) {
+    return new Finish(this, columns).find(rows) != null;
+  }
+
+  /** The same in the orders that were declared. */
+  List<Finish> others() {
+    return others;
+  }
+
+  /** Whether the order is by columns of the rows, and not of the store's key. */
+  boolean isByRow() {
+    return orderColumns == null;
   }
 
   private static int[] all(int columns) {
@@ -121,12 +161,18 @@ final class Finish {
     Known known = index;
     if (known == null || known.rows != rows) {
       known = new Known(rows, find(rows));
+      if (declared && known.index != null) {
+        known.index.declared(true);
+      }
       index = known;
     }
     return known.index;
   }
 
   private OrderedIndex find(StoredRows rows) {
+    if (orderColumns == null && program == null && rows.rowIndexes() != null) {
+      return rows.rowIndexes().by(key);
+    }
     if (orderColumns == null || orderColumns.length == 0) {
       return null;
     }

@@ -166,6 +166,18 @@ public final class InputNode extends LiveNode {
   }
 
   @Override
+  public boolean canOrder(int[] columns) {
+    return store != null;
+  }
+
+  @Override
+  void setOrders(List<int[]> columns) {
+    if (store != null) {
+      store.orders(columns);
+    }
+  }
+
+  @Override
   public RelationVersion version(long version) {
     return store == null ? null : store.version(version);
   }

@@ -4,6 +4,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
+import java.util.List;
 
 /** Rows that are kept because no operator's state holds them. Written by one thread. */
 public interface KeptRelation {
@@ -14,6 +15,12 @@ public interface KeptRelation {
    *     twice
    */
   void apply(Page delta);
+
+  /** Whether its rows can be found by columns. */
+  boolean canOrder(int[] columns);
+
+  /** Says by which other columns its rows are found; by the writer. */
+  void orders(List<int[]> columns);
 
   /** The rows as the version shows them that was published last; by the writer. */
   RelationVersion version(long version);

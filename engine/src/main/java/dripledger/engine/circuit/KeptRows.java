@@ -37,6 +37,7 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   private final Blobs blobs; // rows of unique keys, or null
   private final SavedStore saved;
   private final OrderedIndexes indexes;
+  private final OrderedIndexes rowIndexes; // by other columns than the unique key, or null
   private final Finish finish;
   private final long[] words;
   private Versions own = new Versions(); // a clock of its own; null once it is in a graph
@@ -58,6 +59,7 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     store.onRelease(keys::release);
     saved = new SavedStore(store, keys, own, this);
     indexes = new OrderedIndexes(keys.layout());
+    rowIndexes = unique ? new OrderedIndexes(layout) : null;
     finish = Finish.none(layout, key, stored);
     words = new long[keys.words()];
   }
@@ -127,11 +129,18 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     long place = blobs.put(bytes, start, length);
     int block = store.changeOrInsert(hash, words, 0);
     store.page(block)[store.state(block)] = place;
+    if (rowIndexes.needChanges()) {
+      rowIndexes.changed(bytes, start, block, 1);
+    }
     come(block, 1);
   }
 
   private void take(int block) {
-    blobs.retire(store.page(block)[store.state(block)]);
+    long place = store.page(block)[store.state(block)];
+    if (rowIndexes.needChanges()) {
+      rowIndexes.changed(blobs.bytes(place), blobs.start(place), block, -1);
+    }
+    blobs.retire(place);
     store.remove(block);
     come(block, -1);
   }
@@ -460,6 +469,21 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   }
 
   @Override
+  public OrderedIndexes rowIndexes() {
+    return rowIndexes;
+  }
+
+  @Override
+  public boolean canOrder(int[] columns) {
+    return finish.canOrder(columns, this);
+  }
+
+  @Override
+  public void orders(List<int[]> columns) {
+    finish.orders(columns);
+  }
+
+  @Override
   public long rowBytes() {
     return heapBytes();
   }
@@ -470,6 +494,7 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     return store.heapBytes()
         + keys.heapBytes()
         + indexes.heapBytes()
+        + (rowIndexes == null ? 0 : rowIndexes.heapBytes())
         + (blobs == null ? 0 : blobs.heapBytes());
   }
 }

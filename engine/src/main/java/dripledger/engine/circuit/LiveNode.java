@@ -37,6 +37,7 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   private volatile String failure;
   private volatile boolean stoppedBySource;
   private volatile boolean loading;
+  private volatile List<int[]> orders = List.of();
 
   LiveNode(long id, String name) {
     this.id = id;
@@ -114,7 +115,23 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
     loading = false;
   }
 
+  /** By which columns its rows are found, besides the key. */
+  public final List<int[]> orders() {
+    return orders;
+  }
+
+  /** Whether its rows can be found by columns. */
+  public abstract boolean canOrder(int[] columns);
+
   // ---- the rest is for the epoch loop
+
+  /** Says by which columns its rows are found, besides the key. */
+  public final void orders(List<int[]> columns) {
+    orders = List.copyOf(columns);
+    setOrders(orders);
+  }
+
+  abstract void setOrders(List<int[]> columns);
 
   /** Its source has ended it: its rows stay, and it takes nothing in. */
   public final void stopBySource(String reason) {

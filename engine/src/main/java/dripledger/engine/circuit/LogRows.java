@@ -8,7 +8,9 @@ import dripledger.engine.state.SortedBag;
 import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
+import java.util.ArrayList;
 import java.util.Arrays;
+import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -24,12 +26,12 @@ final class LogRows implements KeptRelation {
 
   private final RowLayout layout;
   private final int[] key;
-  private final OrderedIndex index;
+  private List<Order> orders; // its own first
   private byte[][] chunks = {new byte[4096]}; // the array is replaced when an element is
   private int[] ends = {0};
   private long rows;
   private Place saved = new Place(0, 0);
-  private Version newest;
+  private List<Version> newest = List.of();
 
   /** How far the log goes. */
   private record Place(long rows, int address) {}
@@ -43,7 +45,31 @@ final class LogRows implements KeptRelation {
     if (key == null) {
       Arrays.setAll(this.key, i -> i);
     }
-    index = new OrderedIndex(layout, this.key);
+    orders = List.of(new Order(this.key, new OrderedIndex(layout, this.key)));
+  }
+
+  /** Columns that rows are found by. */
+  private record Order(int[] key, OrderedIndex index) {}
+
+  @Override
+  public boolean canOrder(int[] columns) {
+    return true;
+  }
+
+  @Override
+  public void orders(List<int[]> columns) {
+    List<Order> now = new ArrayList<>(orders.subList(0, 1));
+    for (int[] each : columns) {
+      Order known =
+          orders.stream()
+              .skip(1)
+              .filter(o -> Arrays.equals(o.key, each))
+              .findFirst()
+              .orElseGet(() -> new Order(each, new OrderedIndex(layout, each)));
+      known.index.declared(true);
+      now.add(known);
+    }
+    orders = List.copyOf(now);
   }
 
   // ---- writing
@@ -71,8 +97,11 @@ final class LogRows implements KeptRelation {
     System.arraycopy(bytes, start, chunks[last], at, length);
     ends[last] = at + size;
     rows++;
-    if (index.needsChanges()) {
-      index.changed(chunks[last], at, last << UNITS_SHIFT | at >>> UNIT, 1);
+    for (int i = 0; i < orders.size(); i++) {
+      OrderedIndex index = orders.get(i).index;
+      if (index.needsChanges()) {
+        index.changed(chunks[last], at, last << UNITS_SHIFT | at >>> UNIT, 1);
+      }
     }
     return last << UNITS_SHIFT | at >>> UNIT;
   }
@@ -132,7 +161,10 @@ final class LogRows implements KeptRelation {
 
   @Override
   public long heapBytes() {
-    long bytes = index.heapBytes();
+    long bytes = 0;
+    for (Order order : orders) {
+      bytes += order.index.heapBytes();
+    }
     for (byte[] chunk : chunks) {
       bytes += chunk.length + 16;
     }
@@ -157,7 +189,7 @@ final class LogRows implements KeptRelation {
           return null;
         }
         saved = to;
-        Version now = new Version(0, to.rows, null);
+        Version now = new Version(0, to.rows, orders.get(0), null, List.of());
         return sink -> {
           StateChunks.Writer writer = StateChunks.log(sink);
           now.each(from.address, writer::row);
@@ -182,11 +214,21 @@ final class LogRows implements KeptRelation {
 
   @Override
   public RelationVersion version(long version) {
-    SortedBag tree = index.at(version, rows);
-    if (newest == null || newest.count != rows || newest.tree != tree) {
-      newest = new Version(version, rows, tree);
+    List<Version> now = new ArrayList<>();
+    boolean same = newest.size() == orders.size();
+    for (int i = orders.size() - 1; i >= 0; i--) { // its own last: it is given the others
+      Order order = orders.get(i);
+      SortedBag tree = order.index.at(version, rows);
+      List<RelationVersion> others = i == 0 ? List.copyOf(now) : List.of();
+      now.add(new Version(version, rows, order, tree, others));
     }
-    return newest;
+    for (int i = 0; same && i < now.size(); i++) {
+      same = now.get(i).isSame(newest.get(i));
+    }
+    if (!same) {
+      newest = now;
+    }
+    return newest.get(newest.size() - 1);
   }
 
   private interface RowSink {
@@ -199,12 +241,25 @@ final class LogRows implements KeptRelation {
     private final int[] ownEnds = ends.clone();
     private final long version; // since which it has been so
     private final long count;
+    private final Order order;
     private final SortedBag tree;
+    private final List<RelationVersion> others;
 
-    Version(long version, long count, SortedBag tree) {
+    Version(long version, long count, Order order, SortedBag tree, List<RelationVersion> others) {
       this.version = version;
       this.count = count;
+      this.order = order;
       this.tree = tree;
+      this.others = others;
+    }
+
+    boolean isSame(Version other) {
+      return count == other.count && order == other.order && tree == other.tree;
+    }
+
+    @Override
+    public List<RelationVersion> others() {
+      return others;
     }
 
     /** Gives the rows from an address on. */
@@ -227,7 +282,7 @@ final class LogRows implements KeptRelation {
 
     @Override
     public int[] key() {
-      return key.clone();
+      return order.key.clone();
     }
 
     @Override
@@ -242,12 +297,14 @@ final class LogRows implements KeptRelation {
 
     @Override
     public boolean finds(int columns) {
-      return index.isMade(tree, count);
+      return order.index.isMade(tree, count);
     }
 
     @Override
     public boolean worthOrder() {
-      return index.isMade(tree, count) || index.wasAskedFor();
+      return order.index.isDeclared()
+          || order.index.isMade(tree, count)
+          || order.index.wasAskedFor();
     }
 
     @Override
@@ -269,9 +326,8 @@ final class LogRows implements KeptRelation {
 
     @Override
     public void range(byte[] from, byte[] to, boolean descending, RowVisitor visitor) {
-      SortedBag order = index.tree(tree, version, count, this::giveKeys);
       OrderedIndex.range(
-          order,
+          order.index.tree(tree, version, count, this::giveKeys),
           from,
           to,
           descending,

@@ -35,6 +35,7 @@ final class OrderedIndex {
   private int notedRows;
 
   // between the two
+  private volatile boolean declared;
   private volatile boolean wanted;
   private volatile Made made;
   private volatile long usedNanos;
@@ -60,6 +61,15 @@ final class OrderedIndex {
 
   OrderedIndex(RowLayout keyLayout, int[] columns) {
     codec = new SortKeyCodec(keyLayout, columns);
+  }
+
+  /** Says whether it is kept although nobody asks for it. */
+  void declared(boolean value) {
+    declared = value;
+  }
+
+  boolean isDeclared() {
+    return declared;
   }
 
   // ---- the writer
@@ -98,7 +108,7 @@ final class OrderedIndex {
         tree = tree.apply(batch);
         batch.clear();
       }
-      if (System.nanoTime() - usedNanos > UNUSED_NANOS) {
+      if (!declared && System.nanoTime() - usedNanos > UNUSED_NANOS) {
         giveUp();
       }
       return tree;

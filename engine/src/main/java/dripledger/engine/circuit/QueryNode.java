@@ -345,6 +345,25 @@ public final class QueryNode extends LiveNode {
     }
   }
 
+  private StoredRows storedRows() {
+    QueryNode step = baseId == NO_NUMBER ? this : base;
+    return step == null ? null : step.circuit.stored();
+  }
+
+  @Override
+  public boolean canOrder(int[] columns) {
+    return kept != null ? kept.canOrder(columns) : finish.canOrder(columns, storedRows());
+  }
+
+  @Override
+  void setOrders(List<int[]> columns) {
+    if (kept != null) {
+      kept.orders(columns);
+    } else {
+      finish.orders(columns);
+    }
+  }
+
   @Override
   public RelationVersion version(long version) {
     if (kept != null) {

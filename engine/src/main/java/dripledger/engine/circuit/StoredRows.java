@@ -31,6 +31,11 @@ interface StoredRows {
   /** Its blocks in the order of columns of its key. */
   OrderedIndexes indexes();
 
+  /** Its blocks in the order of any columns of its rows; null if they are not told apart so. */
+  default OrderedIndexes rowIndexes() {
+    return null;
+  }
+
   /** Heap that is held for the rows alone, in bytes; 0 if it is state of an operator. */
   long rowBytes();
 }

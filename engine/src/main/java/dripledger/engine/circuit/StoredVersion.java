@@ -10,7 +10,9 @@ import dripledger.engine.state.BagBatch;
 import dripledger.engine.state.SortedBag;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.view.RelationVersion;
+import java.util.ArrayList;
 import java.util.Arrays;
+import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -25,6 +27,7 @@ final class StoredVersion implements RelationVersion {
   private final long count;
   private final long membership;
   private final SortedBag tree; // the order, if it is kept up to date
+  private final List<RelationVersion> others;
 
   /** The relation as the version shows it that was published last; by the writer. */
   StoredVersion(StoredRows rows, Finish finish, long version, long count) {
@@ -36,6 +39,16 @@ final class StoredVersion implements RelationVersion {
     this.membership = rows.membership();
     OrderedIndex index = finish.index(rows);
     tree = index == null ? null : index.at(version, membership);
+    List<RelationVersion> all = new ArrayList<>();
+    for (Finish other : finish.others()) {
+      all.add(new StoredVersion(rows, other, version, count));
+    }
+    others = all;
+  }
+
+  @Override
+  public List<RelationVersion> others() {
+    return others;
   }
 
   @Override
@@ -170,7 +183,8 @@ final class StoredVersion implements RelationVersion {
   @Override
   public boolean worthOrder() {
     OrderedIndex index = finish.index(rows);
-    return index != null && (index.isMade(tree, membership) || index.wasAskedFor());
+    return index != null
+        && (index.isDeclared() || index.isMade(tree, membership) || index.wasAskedFor());
   }
 
   @Override
@@ -264,11 +278,15 @@ final class StoredVersion implements RelationVersion {
 
   /** All blocks with their keys, also those that have no row now: one may come to them. */
   private void giveKeys(OrderedIndex.KeySink sink) {
-    long[] words = new long[store.keyWords() + store.stateWords()];
+    Reader reader = new Reader();
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
-      if (store.read(block, version, words)) {
-        sink.key(rows.keys().row(words, 0), 0, block);
+      if (finish.isByRow()) {
+        if (reader.read(block)) {
+          sink.key(reader.bytes(), 0, block);
+        }
+      } else if (store.read(block, version, reader.words)) {
+        sink.key(rows.keys().row(reader.words, 0), 0, block);
       }
     }
     refuseIfGone();

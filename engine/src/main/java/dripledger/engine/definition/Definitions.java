@@ -54,6 +54,7 @@ public final class Definitions {
   private final OngoingWork ongoing;
   private final TableLoads loads;
   private final Alterations alterations;
+  private final Indexes indexes;
   private final SharedSteps steps;
   private final Followers followers;
 
@@ -78,6 +79,7 @@ public final class Definitions {
     followers = new Followers(loop, backfill, steps, ongoing, this::cut);
     loads = new TableLoads(live, store, loop, history, connectors, sources, ongoing);
     alterations = new Alterations(live, store, loop, history, connectors, sources, ongoing);
+    indexes = new Indexes(live, store, loop, ongoing);
   }
 
   /** What is defined now. Safe from any thread. */
@@ -122,6 +124,10 @@ public final class Definitions {
     return alterations;
   }
 
+  public Indexes indexes() {
+    return indexes;
+  }
+
   /** What to run when something was defined whose state should soon be safe. */
   public void onDefined(Runnable action) {
     live.onDefined(action);
@@ -146,10 +152,14 @@ public final class Definitions {
                 + e.getMessage(),
             e);
       }
+      if (command instanceof Command.Index index) {
+        indexes.restore(index);
+        continue;
+      }
       CatalogObject object =
           stored.alters() != 0
               ? Alterations.altered(catalog().find(stored.alters()), command, stored.begin())
-              : object(stored.id(), stored.sql(), command);
+              : LiveCatalog.object(stored.id(), stored.sql(), command);
       live.publish(object);
       if (stored.begin() != null && stored.alters() == 0) {
         history.begin(sources.inputId(object), stored.begin());
@@ -171,34 +181,6 @@ public final class Definitions {
     LiveNode node = live.newNode(object);
     live.keep(object.id(), node);
     return node;
-  }
-
-  private static CatalogObject object(long id, String sql, Command command) {
-    if (command instanceof Command.CreateConnection c) {
-      return new CatalogObject.Connection(id, c.name(), sql, c.type(), c.options());
-    }
-    if (command instanceof Command.CreateStream c) {
-      return new CatalogObject.Stream(
-          id,
-          c.name(),
-          sql,
-          c.schema(),
-          c.eventTime(),
-          c.latenessMicros(),
-          c.origins(),
-          c.source(),
-          Map.of());
-    }
-    if (command instanceof Command.CreateTable c) {
-      return new CatalogObject.Table(
-          id, c.name(), sql, c.schema(), c.primaryKey(), c.origins(), c.source());
-    }
-    if (command instanceof Command.CreateView c) {
-      return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
-    }
-    Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
-    return new CatalogObject.MaterializedView(
-        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn());
   }
 
   /** Carries a CREATE out. */
@@ -238,7 +220,7 @@ public final class Definitions {
 
   private Result createConnection(String sql, Command.CreateConnection command) {
     CatalogObject.Connection connection =
-        (CatalogObject.Connection) object(store.nextId(), sql, command);
+        (CatalogObject.Connection) LiveCatalog.object(store.nextId(), sql, command);
     connectors.check(connection);
     store.apply(List.of(LiveCatalog.stored(connection, null)), List.of());
     live.publish(connection);
@@ -287,7 +269,7 @@ public final class Definitions {
         text.equals(sql)
             ? command
             : frontEnd.check(frontEnd.parse(text).get(0), catalog(), Map.of(), 0);
-    CatalogObject object = object(store.nextId(), text, complete);
+    CatalogObject object = LiveCatalog.object(store.nextId(), text, complete);
     InputNode node = LiveCatalog.newInput(object);
     SourceSpec source = CatalogObject.sourceOf(object);
     if (source == null) {
@@ -321,7 +303,7 @@ public final class Definitions {
    * and what it replaces goes once that is done.
    */
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
-    CatalogObject object = object(store.nextId(), sql, command);
+    CatalogObject object = LiveCatalog.object(store.nextId(), sql, command);
     if (object instanceof CatalogObject.MaterializedView view) {
       PlanCut cut = cut(view.plan());
       QueryNode node = LiveCatalog.newView(view, cut);

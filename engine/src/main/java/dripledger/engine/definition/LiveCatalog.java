@@ -12,6 +12,7 @@ import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.sql.Command;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
@@ -57,7 +58,10 @@ final class LiveCatalog {
 
   void keep(long id, LiveNode node) {
     synchronized (nodes) {
-      nodes.put(id, node);
+      LiveNode old = nodes.put(id, node);
+      if (old != null && old != node && !old.orders().isEmpty()) {
+        node.orders(old.orders());
+      }
     }
   }
 
@@ -145,6 +149,35 @@ final class LiveCatalog {
   private static long idleMillis(CatalogObject.Stream stream) {
     String option = stream.source() == null ? null : stream.source().option("idle_after");
     return option == null ? DEFAULT_IDLE_MILLIS : Retention.micros(option) / 1000;
+  }
+
+  /** What a CREATE makes. */
+  static CatalogObject object(long id, String sql, Command command) {
+    if (command instanceof Command.CreateConnection c) {
+      return new CatalogObject.Connection(id, c.name(), sql, c.type(), c.options());
+    }
+    if (command instanceof Command.CreateStream c) {
+      return new CatalogObject.Stream(
+          id,
+          c.name(),
+          sql,
+          c.schema(),
+          c.eventTime(),
+          c.latenessMicros(),
+          c.origins(),
+          c.source(),
+          Map.of());
+    }
+    if (command instanceof Command.CreateTable c) {
+      return new CatalogObject.Table(
+          id, c.name(), sql, c.schema(), c.primaryKey(), c.origins(), c.source());
+    }
+    if (command instanceof Command.CreateView c) {
+      return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
+    }
+    Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
+    return new CatalogObject.MaterializedView(
+        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn());
   }
 
   /** A definition as it is stored. */

@@ -26,6 +26,7 @@ import dripledger.engine.source.FeedStatus;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Listing;
 import dripledger.engine.sql.Command;
+import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -294,8 +295,21 @@ public final class Introspection {
         snapshot.epoch());
   }
 
-  private static String statement(CatalogObject object) {
-    return object.sql().strip().replaceFirst(";$", "") + ";";
+  private String statement(CatalogObject object) {
+    StringBuilder out = new StringBuilder(object.sql().strip().replaceFirst(";$", "")).append(';');
+    for (int[] index : orders(object)) {
+      String columns =
+          Arrays.stream(index)
+              .mapToObj(i -> DefinitionText.name(object.schema().column(i).name()))
+              .collect(Collectors.joining(", ", " (", ");"));
+      out.append("\nCREATE INDEX ON ").append(DefinitionText.name(object.name())).append(columns);
+    }
+    return out.toString();
+  }
+
+  private List<int[]> orders(CatalogObject object) {
+    LiveNode node = definitions.node(object.id());
+    return node == null ? List.of() : node.orders();
   }
 
   public Result.Rows describe(String name, Snapshot snapshot) {
@@ -320,8 +334,13 @@ public final class Introspection {
         object.kind() + "; SHOW CREATE " + object.name() + " is its definition");
   }
 
-  private static String note(CatalogObject object, int[] key, int column) {
+  private String note(CatalogObject object, int[] key, int column) {
     List<String> notes = new ArrayList<>();
+    for (int[] index : orders(object)) {
+      if (Arrays.stream(index).anyMatch(i -> i == column)) {
+        notes.add("in index (" + names(object.schema(), index) + ")");
+      }
+    }
     for (int k = 0; key != null && k < key.length; k++) {
       if (key[k] == column) {
         String part = key.length == 1 ? "key" : "key part " + (k + 1);

@@ -57,10 +57,12 @@ public final class QueryRunner {
    *
    * @param bound what the rows of the one relation are found by, and the plan does not ask again;
    *     or null
-   * @param descending whether the one relation is read in the order of its key, and which way; or
-   *     null for any order
+   * @param along in which order the one relation is read, or null for any
    */
-  private record Reading(Map<Integer, Object> bound, Boolean descending) {}
+  private record Reading(Map<Integer, Object> bound, Along along) {}
+
+  /** The order of a version's key, one way or the other. */
+  private record Along(RelationVersion version, boolean descending) {}
 
   private void run(
       PlanNode plan,
@@ -208,7 +210,7 @@ public final class QueryRunner {
       if (reading.bound != null) {
         pieces.find(keyOf(version, reading.bound));
       } else {
-        read(version, filter, reading.descending, pieces, sink);
+        read(version, filter, reading.along, pieces, sink);
       }
       pieces.end();
     } else if (id < 0) {
@@ -219,41 +221,62 @@ public final class QueryRunner {
   }
 
   private static void read(
-      RelationVersion version,
-      Expr filter,
-      Boolean descending,
-      Pieces pieces,
-      Consumer<Page> sink) {
-    List<KeyRanges.Range> ranges = filter == null ? null : KeyRanges.of(filter, version);
+      RelationVersion version, Expr filter, Along along, Pieces pieces, Consumer<Page> sink) {
+    if (along != null) {
+      if (filter == null || !byRanges(along.version, filter, along.descending, pieces)) {
+        pieces.of(along.version).range(null, null, along.descending);
+      }
+      return;
+    }
+    if (filter != null && byRanges(version, filter, false, pieces)) {
+      return;
+    }
+    for (RelationVersion other : filter == null ? List.<RelationVersion>of() : version.others()) {
+      if (byRanges(other, filter, false, pieces)) {
+        return;
+      }
+    }
+    version.scan(sink);
+  }
+
+  /** Reads what a filter asks of the leading columns of a version's key, if that is of use. */
+  private static boolean byRanges(
+      RelationVersion version, Expr filter, boolean down, Pieces pieces) {
+    List<KeyRanges.Range> ranges = KeyRanges.of(filter, version);
     boolean byKey = ranges != null && ranges.stream().allMatch(r -> r.values() != null);
     if (byKey && (version.finds(version.key().length) || version.worthOrder())) {
-      ranges.forEach(r -> pieces.find(r.values()));
-    } else if (ranges != null && !byKey && version.worthOrder()) {
-      boolean down = descending != null && descending;
-      for (int i = 0; i < ranges.size(); i++) {
-        KeyRanges.Range range = ranges.get(down ? ranges.size() - 1 - i : i);
-        pieces.range(range.from(), range.to(), down);
-      }
-    } else if (descending != null) {
-      pieces.range(null, null, descending);
-    } else {
-      version.scan(sink);
+      ranges.forEach(r -> pieces.of(version).find(r.values()));
+      return true;
     }
+    if (ranges == null || byKey || !version.worthOrder()) {
+      return false;
+    }
+    for (int i = 0; i < ranges.size(); i++) {
+      KeyRanges.Range range = ranges.get(down ? ranges.size() - 1 - i : i);
+      pieces.of(version).range(range.from(), range.to(), down);
+    }
+    return true;
   }
 
   /** Rows that are given one by one, handed on in pages: first few, then more. */
   private static final class Pieces {
     private static final int FIRST_ROWS = 64;
 
-    private final RelationVersion version;
     private final Consumer<Page> sink;
     private final Page page;
+    private RelationVersion version;
     private int full = FIRST_ROWS;
 
     Pieces(RelationVersion version, Consumer<Page> sink) {
       this.version = version;
       this.sink = sink;
       page = new Page(version.layout(), 1);
+    }
+
+    /** Reads the same rows in another order from here on. */
+    Pieces of(RelationVersion order) {
+      version = order;
+      return this;
     }
 
     void find(Object[] values) {
@@ -361,12 +384,12 @@ public final class QueryRunner {
       Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot) {
     RowLayout layout = new RowLayout(query.plan().schema());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
-    Boolean descending = bound == null ? alongKey(query, snapshot) : null;
-    boolean inOrder = query.order().isEmpty() || descending != null;
+    Along along = bound == null ? along(query, snapshot) : null;
+    boolean inOrder = query.order().isEmpty() || along != null;
     SortedRows rows = new SortedRows(layout, inOrder ? List.of() : query.order(), wanted);
     run(
         query.plan(),
-        new Reading(bound, descending),
+        new Reading(bound, along),
         snapshot,
         page -> {
           rows.add(page);
@@ -389,11 +412,11 @@ public final class QueryRunner {
   }
 
   /**
-   * Whether a query's order is that of the key of the one relation it reads row by row.
+   * Whether a query's order is that of a key of the one relation it reads row by row.
    *
    * @return which way, or null if it is not, or sorting is quicker
    */
-  private static Boolean alongKey(Command.QueryPlan query, Snapshot snapshot) {
+  private static Along along(Command.QueryPlan query, Snapshot snapshot) {
     List<Integer> columns = query.order().stream().map(SortKey::column).toList();
     PlanNode plan = query.plan();
     while (plan instanceof PlanNode.Transform t) {
@@ -417,14 +440,25 @@ public final class QueryRunner {
     boolean oneWay =
         query.order().stream()
             .allMatch(k -> k.descending() == descending && k.nullsFirst() == descending);
-    if (version == null || !oneWay || columns.size() > version.key().length) {
+    if (version == null || !oneWay) {
       return null;
     }
-    for (int i = 0; i < columns.size(); i++) {
-      if (version.key()[i] != columns.get(i)) {
-        return null;
+    List<RelationVersion> ways = new ArrayList<>(version.others());
+    ways.add(0, version);
+    for (RelationVersion way : ways) {
+      if (startsWith(way.key(), columns) && way.worthOrder()) {
+        return new Along(way, descending);
       }
     }
-    return version.worthOrder() ? descending : null;
+    return null;
+  }
+
+  private static boolean startsWith(int[] key, List<Integer> columns) {
+    for (int i = 0; i < columns.size(); i++) {
+      if (i >= key.length || key[i] != columns.get(i)) {
+        return false;
+      }
+    }
+    return true;
   }
 }

@@ -66,6 +66,16 @@ public sealed interface Command {
       String name, Column column, CatalogObject.Meta meta, List<String> path, boolean replay)
       implements Command {}
 
+  /**
+   * CREATE INDEX or DROP INDEX.
+   *
+   * @param columns of the relation, most significant first
+   * @param quiet whether it may be there already, or be missing
+   */
+  record Index(
+      boolean drop, boolean quiet, String relation, List<Integer> columns, int line, int column)
+      implements Command {}
+
   record RefreshTable(String name) implements Command {}
 
   record CreateView(

@@ -81,6 +81,49 @@ final class DefinitionStatements {
     return new Command.AlterOptions(s.kind(), object.name(), options(s.options()));
   }
 
+  Command index(Statement.Index s) {
+    if (s.name() != null) {
+      throw invalid(
+          s.name(),
+          "an index has no name: it is called by what it is on",
+          "write "
+              + (s.drop() ? "DROP" : "CREATE")
+              + " INDEX ON "
+              + s.relation().getSimple()
+              + " (…)");
+    }
+    CatalogObject object = catalog.find(SqlFrontEnd.name(s.relation()));
+    if (object == null) {
+      find(s.relation(), "materialized view"); // which says what there is
+    }
+    if (!(object instanceof CatalogObject.Table)
+        && !(object instanceof CatalogObject.MaterializedView)) {
+      throw invalid(
+          s.relation(),
+          "an index is on a table or a materialized view; \""
+              + object.name()
+              + "\" is a "
+              + object.kind(),
+          "keep what is looked up as a materialized view");
+    }
+    List<Integer> columns = new ArrayList<>();
+    for (SqlIdentifier id : s.columns()) {
+      int column = SqlFrontEnd.indexOf(object.schema(), id);
+      if (columns.contains(column)) {
+        throw invalid(id, "\"" + id.getSimple() + "\" is there twice", null);
+      }
+      columns.add(column);
+    }
+    SqlIdentifier first = s.columns().get(0);
+    return new Command.Index(
+        s.drop(),
+        s.quiet(),
+        object.name(),
+        columns,
+        first.getParserPosition().getLineNum(),
+        first.getParserPosition().getColumnNum());
+  }
+
   private CatalogObject find(SqlIdentifier id, String kind) {
     CatalogObject object = catalog.find(SqlFrontEnd.name(id));
     if (object == null) {

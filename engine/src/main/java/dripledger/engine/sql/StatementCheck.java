@@ -138,6 +138,9 @@ final class StatementCheck {
     if (statement instanceof Statement.RefreshTable s) {
       return definitions.refreshTable(s);
     }
+    if (statement instanceof Statement.Index s) {
+      return definitions.index(s);
+    }
     if (statement instanceof Statement.CreateView s) {
       return createView(s);
     }

@@ -9,6 +9,7 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKeyCodec;
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
+import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -31,6 +32,11 @@ public interface RelationVersion {
 
   /** The columns rows are ordered by. */
   int[] key();
+
+  /** The same rows in the orders of their indexes: their {@link #key} is what each is by. */
+  default List<RelationVersion> others() {
+    return List.of();
+  }
 
   /** The exact number of rows, in O(1). */
   long count();

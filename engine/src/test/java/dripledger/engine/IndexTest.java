@@ -1,0 +1,193 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.engine.error.EngineException;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Random;
+import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.BeforeEach;
+import org.junit.jupiter.api.Test;
+
+/**
+ * Indexes that were declared: they answer what a scan answers while rows come and go, whatever way
+ * rows are kept, touch no other rows, and live as long as their relation.
+ */
+class IndexTest {
+  private static final String[] INDEXED = {
+    "parcel (gate)", "parcel (grams, gate)", "heavy (gate, grams)", "load (hour)", "seen (gate)"
+  };
+  private final TestEngine db = new TestEngine();
+
+  @BeforeEach
+  void relations() {
+    db.run(
+        "CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR, grams INTEGER);"
+            + "CREATE STREAM scan (gate VARCHAR NOT NULL, hour INTEGER NOT NULL, grams INTEGER);"
+            + "CREATE MATERIALIZED VIEW heavy AS SELECT gate, grams FROM parcel WHERE grams > 3;"
+            + "CREATE MATERIALIZED VIEW load AS SELECT gate, hour, COUNT(*) AS n FROM scan GROUP BY gate,"
+            + " hour;"
+            + "CREATE MATERIALIZED VIEW seen AS SELECT hour, gate, grams FROM scan WHERE grams IS NOT NULL");
+  }
+
+  @AfterEach
+  void close() {
+    db.close();
+  }
+
+  private void index() {
+    for (String each : INDEXED) {
+      db.run("CREATE INDEX ON " + each);
+    }
+  }
+
+  private void change(Random random) {
+    for (int i = 0; i < 12; i++) {
+      int k = random.nextInt(60);
+      String gate = random.nextInt(8) == 0 ? "NULL" : "'G" + random.nextInt(9) + "'";
+      switch (random.nextInt(4)) {
+        case 0 -> db.run("DELETE FROM parcel WHERE parcel = " + k);
+        case 1 ->
+            db.run("UPDATE parcel SET gate = " + gate + ", grams = grams + 1 WHERE parcel < " + k);
+        case 2 ->
+            db.push(
+                "scan",
+                new Object[] {
+                  "G" + random.nextInt(9),
+                  (long) random.nextInt(5),
+                  random.nextBoolean() ? null : (long) k
+                });
+        default -> {
+          db.run("DELETE FROM parcel WHERE parcel = " + k);
+          db.run("INSERT INTO parcel VALUES (" + k + ", " + gate + ", " + random.nextInt(9) + ")");
+        }
+      }
+    }
+  }
+
+  private void answersWhatAScanAnswers() {
+    String[][] asked = {
+      {"parcel", "gate = 'G1'", "parcel"},
+      {"parcel", "gate IN ('G2', 'G3') AND grams > 2", "parcel"},
+      {"parcel", "gate > 'G5'", "parcel"},
+      {"parcel", "gate LIKE 'G4%'", "parcel"},
+      {"parcel", "grams = 4 AND gate = 'G1'", "parcel"},
+      {"parcel", "grams BETWEEN 2 AND 4", "parcel"},
+      {"heavy", "gate = 'G1'", "grams"},
+      {"heavy", "gate = 'G1' AND grams < 8", "grams"},
+      {"load", "hour = 2", "gate"},
+      {"load", "hour >= 3 AND n > 1", "gate, hour"},
+      {"seen", "gate = 'G7'", "hour, grams"},
+      {"seen", "gate < 'G2'", "hour, gate, grams"},
+    };
+    for (String[] each : asked) {
+      String select = "SELECT * FROM " + each[0] + " WHERE ";
+      List<String> scanned =
+          db.rows(
+              select + "CASE WHEN " + each[1] + " THEN TRUE ELSE FALSE END ORDER BY " + each[2]);
+      assertThat(db.rows(select + each[1] + " ORDER BY " + each[2]))
+          .as(each[0] + " " + each[1])
+          .isEqualTo(scanned);
+      assertThat(db.value("SELECT COUNT(*) FROM " + each[0] + " WHERE " + each[1]))
+          .isEqualTo((long) scanned.size());
+    }
+    String[][] orders = {
+      {"parcel", "gate, parcel", "gate"},
+      {"parcel", "grams DESC, gate DESC, parcel", "grams DESC, gate DESC"},
+      {"load", "hour DESC, gate", "hour DESC"},
+    };
+    for (String[] order : orders) {
+      String column = order[2].split("[ ,]")[0];
+      String select = "SELECT " + column + " FROM " + order[0] + " ORDER BY ";
+      assertThat(db.rows(select + order[2] + " LIMIT 9"))
+          .isEqualTo(
+              db.rows(
+                  "SELECT "
+                      + column
+                      + " FROM ("
+                      + "SELECT * FROM "
+                      + order[0]
+                      + ") AS r ORDER BY "
+                      + order[1]
+                      + " LIMIT 9"));
+    }
+  }
+
+  @Test
+  void indexesFollowRowsThatComeAndGo() {
+    Random random = new Random(20260302);
+    change(random);
+    index();
+    for (int round = 0; round < 40; round++) {
+      change(random);
+      answersWhatAScanAnswers();
+    }
+    for (String each : INDEXED) {
+      db.run("DROP INDEX ON " + each);
+    }
+    answersWhatAScanAnswers();
+  }
+
+  @Test
+  void noOtherRowIsTouched() {
+    db.run(
+        "INSERT INTO parcel SELECT n, 'G' || n % 40, n % 100 FROM generate_series(1, 4000) AS n");
+    String byGate = "SELECT COUNT(1 / (parcel - 4)) FROM parcel WHERE gate = 'G7'";
+    String heaviest = "SELECT 1 / (grams - 5) FROM parcel ORDER BY grams DESC LIMIT 3";
+    assertThat(db.error(heaviest)).hasMessageContaining("division by zero");
+    db.run("CREATE INDEX ON parcel (gate); CREATE INDEX ON parcel (grams)");
+    assertThat(db.rows(byGate)).containsExactly("[100]");
+    assertThat(db.rows(heaviest)).hasSize(3);
+    db.run("UPDATE parcel SET gate = 'G7' WHERE parcel = 5");
+    assertThat(db.rows(byGate)).containsExactly("[101]");
+  }
+
+  @Test
+  void anIndexLivesAsLongAsItsRelation() {
+    index();
+    assertThat(db.rows("SHOW CREATE parcel").get(0))
+        .contains("CREATE INDEX ON parcel (gate);\nCREATE INDEX ON parcel (grams, gate);");
+    assertThat(db.rows("DESCRIBE load")).anyMatch(line -> line.contains("in index (hour)"));
+    db.run("DROP INDEX ON parcel (gate)");
+    db.run("INSERT INTO parcel VALUES (1, 'G1', 5), (2, 'G2', 6)");
+    db.checkpoint();
+    db.crash();
+    assertThat(db.rows("SHOW CREATE parcel").get(0))
+        .endsWith(";\nCREATE INDEX ON parcel (grams, gate);]");
+    assertThat(db.rows("SHOW CREATE seen").get(0)).contains("CREATE INDEX ON seen (gate);");
+    answersWhatAScanAnswers();
+    db.run("DROP MATERIALIZED VIEW load");
+    db.run(
+        "CREATE MATERIALIZED VIEW load AS SELECT gate, hour, COUNT(*) AS n FROM scan GROUP BY gate,"
+            + " hour");
+    assertThat(db.rows("SHOW CREATE load").get(0)).doesNotContain("INDEX");
+    db.crash();
+    answersWhatAScanAnswers();
+  }
+
+  @Test
+  void whatIsWrongSaysSo() {
+    db.run("CREATE INDEX ON parcel (gate)");
+    db.run("CREATE INDEX IF NOT EXISTS ON parcel (gate); DROP INDEX IF EXISTS ON parcel (grams)");
+    List<String> wrong = new ArrayList<>();
+    for (String each :
+        new String[] {
+          "CREATE INDEX ON parcel (gate): there is an index on parcel (gate)",
+          "DROP INDEX ON parcel (grams): there is no index on parcel (grams)",
+          "CREATE INDEX ON parcel (gates): no column \"gates\"",
+          "CREATE INDEX ON parcel (grams, grams): is there twice",
+          "CREATE INDEX by_gate ON parcel (gate): has no name",
+          "CREATE INDEX ON scan (gate): is a stream",
+          "CREATE INDEX ON nothing (gate): no materialized view \"nothing\"",
+          "CREATE INDEX ON load (n): on what an aggregate computes"
+        }) {
+      int says = each.lastIndexOf(": ");
+      EngineException e = db.error(each.substring(0, says));
+      if (!e.getMessage().contains(each.substring(says + 2)) || e.line() != 1) {
+        wrong.add(each + " but " + e.getMessage() + " at " + e.line());
+      }
+    }
+    assertThat(wrong).isEmpty();
+  }
+}
