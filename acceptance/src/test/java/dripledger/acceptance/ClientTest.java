@@ -62,6 +62,24 @@ class ClientTest {
   }
 
   @Test
+  void aQueryEndsWithWhoeverAskedIt() throws Exception {
+    String parcels = "(SELECT x FROM generate_series(1, 5000) AS g (x))";
+    String query =
+        "SELECT COUNT(*) AS n FROM %1$s AS a, %1$s AS b, %1$s AS c WHERE a.x + b.x < c.x"
+            .formatted(parcels);
+    LiveService.Run run = service.endedWhen(() -> running().contains("a.x + b.x"), "sql", query);
+    assertThat(run.out()).isEmpty();
+    for (int i = 0; i < 600 && running().contains("a.x + b.x"); i++) {
+      Thread.sleep(50);
+    }
+    assertThat(running()).doesNotContain("a.x + b.x");
+  }
+
+  private static String running() throws java.io.IOException {
+    return service.call("GET", "/api/v1/sql", null).body();
+  }
+
+  @Test
   void statementsComeFromAFileToo(@TempDir Path folder) throws Exception {
     Path file = folder.resolve("q.sql");
     Files.writeString(file, "SELECT hall FROM gate WHERE gate = :g;\nSHOW TABLES;");

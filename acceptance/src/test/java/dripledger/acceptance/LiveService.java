@@ -12,6 +12,7 @@ import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.TimeUnit;
+import java.util.concurrent.locks.LockSupport;
 
 /**
  * The real service as a process of its own, on a free port of loopback, with a PostgreSQL of its
@@ -218,7 +219,35 @@ final class LiveService implements AutoCloseable {
 
   /** Runs the client, and the action once it has printed its first line. */
   Run meanwhile(Action action, String... arguments) throws IOException, InterruptedException {
-    return await(client(List.of(), arguments), "", action);
+    Client client = client(List.of(), arguments);
+    return await(
+        client,
+        "",
+        () -> {
+          for (int i = 0; i < 600 && client.process.isAlive() && Files.size(client.out) == 0; i++) {
+            LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(20));
+          }
+          action.run();
+        });
+  }
+
+  /** What is waited for while a client runs. */
+  interface Condition {
+    boolean holds() throws IOException;
+  }
+
+  /** Runs the client and ends it once something is so. */
+  Run endedWhen(Condition condition, String... arguments) throws IOException, InterruptedException {
+    Client client = client(List.of(), arguments);
+    return await(
+        client,
+        "",
+        () -> {
+          for (int i = 0; i < 1200 && client.process.isAlive() && !condition.holds(); i++) {
+            LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(20));
+          }
+          client.process.destroy();
+        });
   }
 
   private record Client(Process process, Path out, Path err) {}
@@ -246,9 +275,6 @@ final class LiveService implements AutoCloseable {
       throws IOException, InterruptedException {
     try (var in = client.process.getOutputStream()) {
       in.write(input.getBytes(StandardCharsets.UTF_8));
-    }
-    for (int i = 0; i < 600 && client.process.isAlive() && Files.size(client.out) == 0; i++) {
-      Thread.sleep(20);
     }
     action.run();
     if (!client.process.waitFor(60, TimeUnit.SECONDS)) {

@@ -10,6 +10,7 @@ import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
 import java.util.List;
 import java.util.Map;
+import java.util.UUID;
 import tools.jackson.jr.ob.JSON;
 
 /**
@@ -89,6 +90,15 @@ final class Service {
     }
   }
 
+  /** Ends a script that is being run; whatever comes of it. */
+  void cancel(String id) {
+    try {
+      delete("/api/v1/sql/" + encode(id));
+    } catch (IOException | Problem e) {
+      return; // then it is over, or nobody is there to be told
+    }
+  }
+
   private Map<String, Object> send(String method, String path, String type, byte[] body, int length)
       throws IOException {
     HttpURLConnection connection = open(path);
@@ -107,10 +117,22 @@ final class Service {
   }
 
   /** Runs a script; one map a statement. */
-  @SuppressWarnings("unchecked")
   List<Map<String, Object>> sql(String script, Map<String, Object> args) throws IOException {
+    return sql(script, args, UUID.randomUUID().toString());
+  }
+
+  /**
+   * The same.
+   *
+   * @param id by which it can be cancelled
+   */
+  @SuppressWarnings("unchecked")
+  List<Map<String, Object>> sql(String script, Map<String, Object> args, String id)
+      throws IOException {
     byte[] body =
-        JSON.std.asString(Map.of("sql", script, "args", args)).getBytes(StandardCharsets.UTF_8);
+        JSON.std
+            .asString(Map.of("sql", script, "args", args, "id", id))
+            .getBytes(StandardCharsets.UTF_8);
     return (List<Map<String, Object>>)
         post("/api/v1/sql", "application/json", body, body.length).get("results");
   }

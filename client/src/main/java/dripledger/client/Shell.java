@@ -7,6 +7,7 @@ import java.util.ArrayList;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
+import java.util.UUID;
 import java.util.concurrent.atomic.AtomicReference;
 import java.util.regex.Pattern;
 import org.jline.reader.Candidate;
@@ -52,6 +53,7 @@ final class Shell {
           "TABLE",
           "VIEW",
           "MATERIALIZED VIEW",
+          "INDEX ON",
           "INSERT INTO",
           "VALUES",
           "UPDATE",
@@ -99,7 +101,7 @@ final class Shell {
         DESCRIBE name;         its columns;  SHOW CREATE name;  its definition;  EXPLAIN name;  its plan
         \\d, \\d name            the same in short: everything there is, one thing's columns
         exit, quit, Ctrl-D     leave
-      Tab completes names, the arrow keys bring back statements, Ctrl-C drops a line.
+      Tab completes names, the arrow keys bring back statements, Ctrl-C drops a line or ends a query.
       """;
 
   private final Service service;
@@ -151,13 +153,28 @@ final class Shell {
         return;
       }
       Output output = new Output(Output.Format.table, System.out);
-      for (Map<String, Object> result : service.sql(statement, Map.of())) {
+      for (Map<String, Object> result : results(statement, terminal)) {
         output.result(result);
       }
     } catch (Problem e) {
       e.print(System.err, statement);
     }
     System.out.println();
+  }
+
+  /** The results of a script, which Ctrl-C cancels. */
+  private List<Map<String, Object>> results(String script, Terminal terminal) throws IOException {
+    String id = UUID.randomUUID().toString();
+    if (terminal == null) {
+      return service.sql(script, Map.of(), id);
+    }
+    Terminal.SignalHandler before =
+        terminal.handle(Terminal.Signal.INT, signal -> service.cancel(id));
+    try {
+      return service.sql(script, Map.of(), id);
+    } finally {
+      terminal.handle(Terminal.Signal.INT, before);
+    }
   }
 
   /** What is not SQL: help, leaving, and a look at what there is. */

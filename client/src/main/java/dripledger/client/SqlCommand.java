@@ -5,7 +5,9 @@ import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.util.LinkedHashMap;
+import java.util.List;
 import java.util.Map;
+import java.util.UUID;
 import java.util.concurrent.Callable;
 import picocli.CommandLine.Command;
 import picocli.CommandLine.Option;
@@ -54,14 +56,32 @@ final class SqlCommand implements Callable<Integer> {
       return FollowCommand.follow(drip.service(), script, format, -1);
     }
     Output output = new Output(format, System.out);
+    String id = UUID.randomUUID().toString();
+    // Ctrl-C ends the script, not only who waits for it.
+    Thread cancel = new Thread(() -> drip.service().cancel(id));
+    Runtime.getRuntime().addShutdownHook(cancel);
     try {
-      for (Map<String, Object> result : drip.service().sql(script, typed(args))) {
+      List<Map<String, Object>> results;
+      try {
+        results = drip.service().sql(script, typed(args), id);
+      } finally {
+        forget(cancel);
+      }
+      for (Map<String, Object> result : results) {
         output.result(result);
       }
       return 0;
     } catch (Problem e) {
       e.print(System.err, script);
       return e.exitCode();
+    }
+  }
+
+  private static void forget(Thread hook) {
+    try {
+      Runtime.getRuntime().removeShutdownHook(hook);
+    } catch (IllegalStateException e) {
+      return; // the end has begun, and the hook with it
     }
   }
 

@@ -22,6 +22,7 @@ import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryBounds;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.RunningScripts;
 import dripledger.engine.query.Subscription;
 import dripledger.engine.recovery.LateMaker;
 import dripledger.engine.recovery.Recovery;
@@ -247,8 +248,10 @@ public final class Engine implements AutoCloseable {
       return;
     }
     List<SqlFrontEnd.Parsed> statements = frontEnd.parse(script);
-    try (TableTransactions.Transaction transaction = transactions.begin(id, statements.size())) {
+    try (RunningScripts.Script running = runner.scripts().begin(id, script);
+        TableTransactions.Transaction transaction = transactions.begin(id, statements.size())) {
       for (SqlFrontEnd.Parsed parsed : statements) {
+        running.goOn();
         Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
         try {
           sink.accept(execute(command, parsed.text(), transaction));
@@ -261,6 +264,11 @@ public final class Engine implements AutoCloseable {
       }
       transaction.finish();
     }
+  }
+
+  /** The scripts that are being run. */
+  public RunningScripts scripts() {
+    return runner.scripts();
   }
 
   /** The answer to a query that was asked before and need not be planned; or null. */

@@ -6,6 +6,9 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
 import dripledger.engine.source.Connectors;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
 import java.util.concurrent.atomic.AtomicReference;
 import java.util.stream.Collectors;
 import java.util.stream.IntStream;
@@ -115,6 +118,31 @@ class BoundsTest {
       asking.join();
       assertThat(failed.get()).isNull();
       engine.execute("INSERT INTO parcel VALUES (-1)"); // goes on
+    }
+  }
+
+  @Test
+  void aScriptIsCancelledByItsId() throws Exception {
+    try (Engine engine = withParcels(0, Long.MAX_VALUE)) {
+      assertThat(engine.scripts().cancel("count")).isFalse();
+      AtomicReference<Throwable> ended = new AtomicReference<>();
+      List<Result> results = new ArrayList<>();
+      String script =
+          "SELECT 1 AS one; SELECT COUNT(*) AS n" + THREE + "WHERE a.parcel <> b.parcel";
+      Thread asking = new Thread(() -> engine.execute(script, Map.of(), "count", results::add));
+      asking.setUncaughtExceptionHandler((t, e) -> ended.set(e));
+      asking.start();
+      while (engine.scripts().all().stream().noneMatch(s -> "count".equals(s.id()))) {
+        Thread.onSpinWait();
+      }
+      assertThat(engine.scripts().all().get(0).text()).isEqualTo(script);
+      assertThat(engine.scripts().cancel("count")).isTrue();
+      asking.join();
+      assertThat(ended.get()).hasMessageContaining("was cancelled");
+      assertThat(results).hasSizeLessThanOrEqualTo(1);
+      assertThat(engine.scripts().all()).isEmpty();
+      assertThat(engine.scripts().cancel("count")).isFalse();
+      engine.execute("INSERT INTO parcel VALUES (-1)", Map.of(), "count", results::add); // goes on
     }
   }
 

@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import java.util.function.BooleanSupplier;
 import java.util.function.LongSupplier;
 
 /**
@@ -11,13 +12,14 @@ import java.util.function.LongSupplier;
  */
 public final class Work {
   /** Of views, which end when they are dropped. */
-  static final Work UNBOUNDED = new Work(Long.MAX_VALUE, Long.MAX_VALUE);
+  static final Work UNBOUNDED = new Work(Long.MAX_VALUE, Long.MAX_VALUE, () -> false);
 
   private static final int STEPS = 256; // between looks at the clock
   private static final int LOOKS = 16; // between looks at the heap held
 
   private final long millis;
   private final long bytes;
+  private final BooleanSupplier cancelled;
   private final long began = System.nanoTime();
   private LongSupplier held = () -> 0;
   private int steps;
@@ -26,8 +28,10 @@ public final class Work {
   /**
    * @param millis how long it may take; 0 for any time
    * @param bytes of heap it may hold
+   * @param cancelled whether nobody wants its answer any more
    */
-  public Work(long millis, long bytes) {
+  public Work(long millis, long bytes, BooleanSupplier cancelled) {
+    this.cancelled = cancelled;
     this.millis = millis == 0 ? Long.MAX_VALUE : millis;
     this.bytes = bytes;
   }
@@ -53,7 +57,7 @@ public final class Work {
     if (this == UNBOUNDED) {
       return;
     }
-    if (Thread.currentThread().isInterrupted()) {
+    if (cancelled.getAsBoolean() || Thread.currentThread().isInterrupted()) {
       throw new EngineException(Code.LIMIT, "the query was cancelled");
     }
     if (millis != Long.MAX_VALUE && (System.nanoTime() - began) / 1_000_000 >= millis) {

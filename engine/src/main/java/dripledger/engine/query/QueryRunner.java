@@ -37,6 +37,7 @@ public final class QueryRunner {
   private final StreamHistory history;
   private final Function<Long, Page> figures;
   private final QueryBounds bounds;
+  private final RunningScripts scripts = new RunningScripts();
 
   /**
    * @param figures answers the rows of a table of figures
@@ -45,6 +46,11 @@ public final class QueryRunner {
     this.history = history;
     this.figures = figures;
     this.bounds = bounds;
+  }
+
+  /** The scripts whose queries it answers. */
+  public RunningScripts scripts() {
+    return scripts;
   }
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
@@ -70,7 +76,7 @@ public final class QueryRunner {
       Snapshot snapshot,
       Consumer<Page> sink,
       BooleanSupplier enough) {
-    Work work = new Work(bounds.millis(), bounds.maxBytes());
+    Work work = new Work(bounds.millis(), bounds.maxBytes(), scripts.cancelled());
     Circuit[] made = new Circuit[1];
     Circuit circuit =
         Circuit.once(

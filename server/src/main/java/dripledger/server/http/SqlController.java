@@ -3,15 +3,19 @@ package dripledger.server.http;
 import dripledger.engine.Engine;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.RunningScripts;
 import dripledger.server.Settings;
 import java.io.IOException;
 import java.io.StringWriter;
+import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.LinkedHashMap;
+import java.util.List;
 import java.util.Map;
 import org.springframework.http.MediaType;
 import org.springframework.http.ProblemDetail;
 import org.springframework.http.ResponseEntity;
+import org.springframework.web.bind.annotation.DeleteMapping;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.PostMapping;
@@ -34,11 +38,12 @@ class SqlController {
   }
 
   private static final int MAX_ID = 100;
+  private static final int MAX_SHOWN = 1000; // characters of a script
 
   /**
    * The request; {@code args} holds the values of :name parameters. {@code id}, chosen by who sends
-   * it, makes sure that its changes to tables are made once however often it is sent. Both may be
-   * missing.
+   * it, makes sure that its changes to tables are made once however often it is sent, and is what
+   * it is cancelled by. Both may be missing.
    */
   record Script(String sql, Map<String, Object> args, String id) {}
 
@@ -86,6 +91,27 @@ class SqlController {
           .body(problem);
     }
     return ResponseEntity.ok().contentType(MediaType.APPLICATION_JSON).body(out.toString());
+  }
+
+  /** {@code GET /api/v1/sql}: the scripts that are being run, the longest first. */
+  @GetMapping("/api/v1/sql")
+  Map<String, Object> running() {
+    List<Map<String, Object>> scripts = new ArrayList<>();
+    for (RunningScripts.Script each : engine.scripts().all()) {
+      Map<String, Object> script = new LinkedHashMap<>();
+      script.put("id", each.id());
+      script.put("elapsed_ms", each.millis());
+      String text = each.text();
+      script.put("sql", text.length() > MAX_SHOWN ? text.substring(0, MAX_SHOWN) + "…" : text);
+      scripts.add(script);
+    }
+    return Map.of("running", scripts);
+  }
+
+  /** {@code DELETE /api/v1/sql/{id}}: ends a script that is being run. */
+  @DeleteMapping("/api/v1/sql/{*id}")
+  Map<String, Object> cancel(@PathVariable String id) {
+    return Map.of("cancelled", engine.scripts().cancel(id.substring(1)));
   }
 
   /** {@code GET /api/v1/changes/{id}}: what became of a change whose answer did not come. */
