@@ -10,11 +10,30 @@ export function isTime(column: Column): boolean {
   return column.type === 'TIMESTAMP' || column.type === 'DATE';
 }
 
+const DURATION = /^PT(?:(-?\d+)H)?(?:(-?\d+)M)?(?:(-?[\d.]+)S)?$/;
+
+/** Days, hours, minutes and seconds of an ISO 8601 duration. */
+export function duration(iso: string): string {
+  const parts = DURATION.exec(iso);
+  if (!parts) return iso;
+  const [hours, minutes, seconds] = parts.slice(1, 4).map((part) => part ?? '0');
+  const negative = [hours, minutes, seconds].some((part) => part.startsWith('-'));
+  const [h, m, s] = [hours, minutes, seconds].map((part) => part.replace('-', ''));
+  const [whole, fraction] = s.split('.');
+  const days = Math.floor(Number(h) / 24);
+  const clock = [String(Number(h) % 24), m, whole].map((part) => part.padStart(2, '0')).join(':');
+  const day = days === 0 ? '' : days === 1 ? '1 day ' : `${days} days `;
+  return (negative ? '-' : '') + day + clock + (fraction ? `.${fraction}` : '');
+}
+
 /** A cell as people read it. */
 export function show(value: Cell, column: Column): string {
   if (value === null) return '·';
   if (column.type === 'TIMESTAMP' && typeof value === 'string') {
     return value.replace('T', ' ').replace('Z', '');
+  }
+  if (column.type === 'INTERVAL DAY TO SECOND' && typeof value === 'string') {
+    return duration(value);
   }
   return typeof value === 'object' ? JSON.stringify(value) : String(value);
 }

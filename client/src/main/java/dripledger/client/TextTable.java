@@ -1,9 +1,11 @@
 package dripledger.client;
 
 import java.io.PrintStream;
+import java.time.Duration;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
+import java.util.Locale;
 import java.util.Map;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
@@ -17,6 +19,7 @@ final class TextTable {
   private final List<String> names = new ArrayList<>();
   private final List<Boolean> right = new ArrayList<>();
   private int[] widths;
+  private final boolean[] interval;
   private final int[] fraction; // digits after the second of a column's times, or -1 if it has none
 
   @SuppressWarnings("unchecked")
@@ -25,7 +28,13 @@ final class TextTable {
       Map<String, Object> c = (Map<String, Object>) column;
       names.add(String.valueOf(c.get("name")));
       right.add(
-          String.valueOf(c.get("type")).matches("(SMALLINT|INTEGER|BIGINT|REAL|DOUBLE|DECIMAL).*"));
+          String.valueOf(c.get("type"))
+              .matches("(SMALLINT|INTEGER|BIGINT|REAL|DOUBLE|DECIMAL|INTERVAL).*"));
+    }
+    interval = new boolean[names.size()];
+    for (int i = 0; i < interval.length; i++) {
+      interval[i] =
+          "INTERVAL DAY TO SECOND".equals(((Map<String, Object>) columns.get(i)).get("type"));
     }
     widths = names.stream().mapToInt(String::length).toArray();
     fraction = new int[widths.length];
@@ -71,7 +80,29 @@ final class TextTable {
     return Arrays.stream(fraction).anyMatch(f -> f >= 0);
   }
 
+  /** Days, hours, minutes and seconds of an ISO 8601 duration. */
+  static String duration(String iso) {
+    Duration all = Duration.parse(iso);
+    Duration size = all.abs();
+    String fraction =
+        size.getNano() == 0
+            ? ""
+            : String.format(Locale.ROOT, ".%06d", size.getNano() / 1000).replaceAll("0+$", "");
+    return (all.isNegative() ? "-" : "")
+        + (size.toDays() == 0 ? "" : size.toDays() + (size.toDays() == 1 ? " day " : " days "))
+        + String.format(
+            Locale.ROOT,
+            "%02d:%02d:%02d",
+            size.toHoursPart(),
+            size.toMinutesPart(),
+            size.toSecondsPart())
+        + fraction;
+  }
+
   private String cell(List<Object> row, int column) {
+    if (interval[column] && row.get(column) instanceof String iso) {
+      return duration(iso);
+    }
     String text = cell(row.get(column));
     if (fraction[column] <= 0 || !TIME.matcher(String.valueOf(row.get(column))).matches()) {
       return text;

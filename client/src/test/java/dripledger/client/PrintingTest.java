@@ -50,6 +50,25 @@ class PrintingTest {
   }
 
   @Test
+  void intervalsAreReadAsClocksAre() throws IOException {
+    Map<String, Object> result = result();
+    result.put("columns", List.of(column("took", "INTERVAL DAY TO SECOND")));
+    result.put(
+        "rows",
+        List.of(
+            List.of("PT6H15M42.865S"), List.of("PT-49H-0.5S"), List.of("PT24H"), List.of("PT0S")));
+    new Output(Output.Format.table, out).result(result);
+    assertThat(printed().lines().limit(6))
+        .containsExactly(
+            "              took",
+            "──────────────────",
+            "      06:15:42.865",
+            "-2 days 01:00:00.5",
+            "    1 day 00:00:00",
+            "          00:00:00");
+  }
+
+  @Test
   void csvQuotesWhatNeedsIt() throws IOException {
     assertThat(Output.csv(Arrays.asList("a,b", "say \"hi\"", null, 5, "two\nlines")))
         .isEqualTo("\"a,b\",\"say \"\"hi\"\"\",,5,\"two\nlines\"");
