@@ -3,8 +3,9 @@ package dripledger.bench;
 import java.util.List;
 
 /**
- * The entry: {@code bench [aggregation|extremes|joins|windows|decision|restart|reading|pushing|all]
- * [events in thousands] [keys in thousands] [rows an epoch]}.
+ * The entry: {@code bench
+ * [aggregation|extremes|joins|windows|changes|decision|restart|reading|pushing|all] [events in
+ * thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -20,13 +21,14 @@ public final class Bench {
             "extremes",
             "joins",
             "windows",
+            "changes",
             "decision",
             "restart",
             "reading",
             "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|decision|restart|reading|pushing|all] [events/1000]"
+          "usage: bench [aggregation|extremes|joins|windows|changes|decision|restart|reading|pushing|all] [events/1000]"
               + " [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -48,6 +50,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("windows")) {
       new Windows(keys, epochRows).run();
+    }
+    if (what.equals("all") || what.equals("changes")) {
+      new Changes(events).run();
     }
     if (what.equals("all") || what.equals("decision")) {
       new Decision(args.length > 1 ? events / 1000 : 15_000).run();

@@ -196,6 +196,13 @@ class WindowOracleTest extends BesidePostgres {
             + " gate = 'G1') OVER (PARTITION BY parcel) AS s FROM stop");
     QUERIES.add(
         new OracleRun.Query(
+            "qualified_ranking",
+            "SELECT id, gate, grams FROM stop QUALIFY ROW_NUMBER() OVER (PARTITION BY gate ORDER BY grams"
+                + " DESC NULLS LAST, id) <= 2 AND grams > 2",
+            "SELECT id, gate, grams FROM (SELECT id, gate, grams, ROW_NUMBER() OVER (PARTITION BY gate ORDER BY grams DESC"
+                + " NULLS LAST, id) AS n FROM stop) AS r WHERE n <= 2 AND grams > 2"));
+    QUERIES.add(
+        new OracleRun.Query(
             "qualified",
             "SELECT id, grams FROM stop QUALIFY SUM(grams) OVER (PARTITION BY gate) > 5",
             "SELECT id, grams FROM (SELECT id, grams, SUM(grams) OVER (PARTITION BY gate) AS s FROM stop)"

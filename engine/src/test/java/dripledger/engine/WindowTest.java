@@ -18,6 +18,35 @@ class WindowTest {
   }
 
   @Test
+  void whatQualifyAsksOfARankingIsRecognised() {
+    db.run(
+        "CREATE TABLE box (box INTEGER PRIMARY KEY, gate VARCHAR NOT NULL, grams INTEGER, speed DOUBLE)");
+    String ranking = "ROW_NUMBER() OVER (PARTITION BY gate ORDER BY grams DESC, box)";
+    for (String[] each :
+        new String[][] {
+          {"SELECT * FROM box QUALIFY " + ranking + " <= 3", "first 3 by ROW_NUMBER"},
+          {"SELECT * FROM box QUALIFY " + ranking + " = 1", "first 1 by ROW_NUMBER"},
+          {
+            "SELECT box FROM box QUALIFY 3 > " + ranking + " AND grams > 5", "first 2 by ROW_NUMBER"
+          },
+          {"SELECT box, " + ranking + " AS n FROM box QUALIFY n < 3", "first 2 by ROW_NUMBER"},
+          {
+            "SELECT box FROM box WHERE grams > 0 QUALIFY RANK() OVER (ORDER BY grams) BETWEEN 1 AND 4",
+            "first 4 by RANK"
+          }
+        }) {
+      assertThat(db.rows("EXPLAIN " + each[0])).anyMatch(line -> line.contains(each[1]));
+    }
+    db.run(
+        "INSERT INTO box VALUES (1, 'G1', 3, 1), (2, 'G1', 9, 1), (3, 'G1', 6, 1), (4, 'G2', 1, 1)");
+    assertThat(
+            db.rows(
+                "SELECT box, gate FROM box QUALIFY ROW_NUMBER() OVER (PARTITION BY gate ORDER BY grams"
+                    + " DESC) <= 2 AND grams + SUM(grams) OVER () > 20 ORDER BY box"))
+        .containsExactly("[2, G1]", "[3, G1]");
+  }
+
+  @Test
   void theFirstRowsAreAViewOfAnyKind() {
     db.run("CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR)");
     db.run("INSERT INTO gate VALUES ('G1', 'a'), ('G2', 'b'), ('G3', 'c')");

@@ -204,12 +204,12 @@ final class PlanBuilder {
    * @param above what reads them, or null
    */
   private PlanNode chosen(Filter filter, Project above) {
-    Project project = (Project) filter.getInput();
+    WindowConditions asks = new WindowConditions(rexBuilder, filter, above);
+    Project project = asks.project();
     List<RexNode> projects = new ArrayList<>(project.getProjects());
     List<RexNode> rest = new ArrayList<>();
     WindowPlans.Choice choice = null;
-    RexNode condition = RexUtil.expandSearch(rexBuilder, null, filter.getCondition());
-    for (RexNode part : RelOptUtil.conjunctions(condition)) {
+    for (RexNode part : asks.parts()) {
       WindowPlans.Choice asked = WindowPlans.choice(part, projects);
       if (asked == null || choice != null && !choice.ranking().equals(asked.ranking())) {
         rest.add(part);
