@@ -14,6 +14,7 @@ import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexOver;
 import org.apache.calcite.rex.RexShuttle;
 import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.util.ImmutableBitSet;
 
 /**
@@ -40,11 +41,16 @@ final class WindowConditions {
           && project.getProjects().get(ref.getIndex()) instanceof RexCall call
           && !(call instanceof RexOver)
           && RexOver.containsOver(call)) {
-        parts.addAll(conjunctions(rex, ofColumns(call)));
-        apart.add(ref.getIndex());
-      } else {
-        parts.add(part);
+        int before = projects.size();
+        List<RexNode> asked = conjunctions(rex, ofColumns(rex, call));
+        if (asked.stream().anyMatch(each -> WindowPlans.choice(each, projects) != null)) {
+          parts.addAll(asked);
+          apart.add(ref.getIndex());
+          continue;
+        }
+        projects.subList(before, projects.size()).clear(); // no ranking: it is as good as it is
       }
+      parts.add(part);
     }
     if (apart.isEmpty()) {
       return;
@@ -82,12 +88,19 @@ final class WindowConditions {
     return parts;
   }
 
-  private RexNode ofColumns(RexNode condition) {
+  /** An aggregate of a frame may be NULL, whatever the library says. */
+  private static RexNode nullable(RexBuilder rex, RexOver over) {
+    boolean never = over.getAggOperator().getKind() == SqlKind.COUNT || WindowPlans.isRanking(over);
+    RelDataType type = rex.getTypeFactory().createTypeWithNullability(over.getType(), true);
+    return never ? over : rex.makeAbstractCast(type, over, false);
+  }
+
+  private RexNode ofColumns(RexBuilder rex, RexNode condition) {
     return condition.accept(
         new RexShuttle() {
           @Override
           public RexNode visitOver(RexOver over) {
-            return column(over);
+            return column(nullable(rex, over));
           }
 
           @Override

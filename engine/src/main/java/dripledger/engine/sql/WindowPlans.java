@@ -200,6 +200,10 @@ final class WindowPlans {
     };
   }
 
+  static boolean isRanking(RexOver over) {
+    return ranking(over) != null;
+  }
+
   private static WindowCall.Function ranking(RexOver over) {
     return switch (over.getAggOperator().getKind()) {
       case ROW_NUMBER -> WindowCall.Function.ROW_NUMBER;
