@@ -260,7 +260,6 @@ class StatementTest {
             "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan WHERE at > CURRENT_TIMESTAMP",
-            "CREATE INDEX ON n (n)",
             "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",
             "SHOW SINKS")) {
       EngineException each = db.error(query);

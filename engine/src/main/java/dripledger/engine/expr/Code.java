@@ -43,6 +43,8 @@ final class Code {
 
   private final StringBuilder fields = new StringBuilder();
   private final List<RowLayout> layouts = new ArrayList<>();
+  private final List<Long> numbers = new ArrayList<>();
+  private final List<String> texts = new ArrayList<>();
   private StringBuilder body = new StringBuilder();
   private int names;
   private boolean json;
@@ -56,6 +58,44 @@ final class Code {
   /** What the constructor of the generated class must be given. */
   RowLayout[] layouts() {
     return layouts.toArray(new RowLayout[0]);
+  }
+
+  /** What the constructor is given for {@link #number}. */
+  long[] numbers() {
+    return numbers.stream().mapToLong(n -> n).toArray();
+  }
+
+  /** What the constructor is given for {@link #text}. */
+  String[] texts() {
+    return texts.toArray(new String[0]);
+  }
+
+  /** What the constructor does with numbers and texts. */
+  String assignments() {
+    StringBuilder out = new StringBuilder();
+    for (int i = 0; i < numbers.size(); i++) {
+      out.append(String.format(" number%1$d = numbers[%1$d];", i));
+    }
+    for (int i = 0; i < texts.size(); i++) {
+      out.append(String.format(" text%1$d = texts[%1$d];", i));
+    }
+    return out.toString();
+  }
+
+  /** The field of a number that is no part of the source: the same class does for others. */
+  String number(long value) {
+    String name = "number" + numbers.size();
+    numbers.add(value);
+    fields.append("  private final long ").append(name).append(";\n");
+    return name;
+  }
+
+  /** The field of a text, in the same way. */
+  String text(String value) {
+    String name = "text" + texts.size();
+    texts.add(value);
+    fields.append("  private final String ").append(name).append(";\n");
+    return name;
   }
 
   /** Begins another method. */

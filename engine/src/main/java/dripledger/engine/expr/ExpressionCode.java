@@ -113,6 +113,13 @@ final class ExpressionCode {
     return new Value(kind, v, n);
   }
 
+  /** A text as part of the source, for what is made of it once. */
+  Value literal(Expr.Constant text) {
+    return text.value() == null
+        ? Value.nothing(Kind.VARCHAR)
+        : new Value(Kind.VARCHAR, quote((String) text.value()), "false");
+  }
+
   private Value constant(Expr.Constant constant) {
     Kind kind = constant.type().kind();
     Object value = constant.value();
@@ -128,10 +135,10 @@ final class ExpressionCode {
               code.constant(
                   "java.math.BigDecimal",
                   "new java.math.BigDecimal(\"" + (BigDecimal) value + "\")");
-          case VARCHAR -> quote((String) value);
+          case VARCHAR -> code.text((String) value);
           case VARBINARY, ROW, ARRAY ->
               throw unsupported("a literal of type " + constant.type().sql());
-          default -> value + "L";
+          default -> code.number((Long) value);
         };
     return new Value(kind, written, "false");
   }

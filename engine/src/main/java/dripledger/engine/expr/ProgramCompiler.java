@@ -63,7 +63,10 @@ public final class ProgramCompiler {
             + " extends dripledger.engine.expr.RowProgram {\n"
             + "  private final dripledger.engine.row.RowLayout[] layouts;\n  public "
             + GeneratedCode.NAME
-            + "(dripledger.engine.row.RowLayout[] layouts) { this.layouts = layouts; }\n"
+            + "(dripledger.engine.row.RowLayout[] layouts, long[] numbers, String[] texts) {"
+            + " this.layouts = layouts;"
+            + code.assignments()
+            + " }\n"
             + code.fields()
             + "  public boolean run(byte[] b, int o, dripledger.engine.row.RowWriter out) {\n"
             + run
@@ -71,8 +74,7 @@ public final class ProgramCompiler {
             + (columnar ? columns(program) : "")
             + methods
             + "}\n";
-    return new CompiledProgram(
-        instantiate(source, code.layouts()), in, out, program.isIdentity(), columnar);
+    return new CompiledProgram(instantiate(source, code), in, out, program.isIdentity(), columnar);
   }
 
   private String filter(Expr condition) {
@@ -200,12 +202,12 @@ public final class ProgramCompiler {
     };
   }
 
-  private static RowProgram instantiate(String source, RowLayout[] layouts) {
+  private static RowProgram instantiate(String source, Code code) {
     try {
       return (RowProgram)
           GeneratedCode.compile("Program", source)
-              .getDeclaredConstructor(RowLayout[].class)
-              .newInstance((Object) layouts);
+              .getDeclaredConstructor(RowLayout[].class, long[].class, String[].class)
+              .newInstance(code.layouts(), code.numbers(), code.texts());
     } catch (ReflectiveOperationException e) {
       throw new IllegalStateException("generated code cannot be used:\n" + source, e);
     }

@@ -26,10 +26,9 @@ final class TextCode {
     boolean ignoreCase = call.operation() == Operation.ILIKE;
     String escape = "\"\\\\\"";
     if (operands.size() == 3) {
-      Value e = expressions.write(operands.get(2));
-      escape = e.value();
+      escape = written(operands.get(2)).value();
     }
-    Value pattern = expressions.write(operands.get(1));
+    Value pattern = written(operands.get(1));
     String compiled =
         TEXT + "likePattern(" + pattern.value() + ", " + escape + ", " + ignoreCase + ")";
     if (operands.get(1) instanceof Expr.Constant
@@ -41,6 +40,10 @@ final class TextCode {
         Kind.BOOLEAN,
         List.of(text, pattern),
         TEXT + "like(" + text.value() + ", " + compiled + ")");
+  }
+
+  private Value written(Expr operand) {
+    return operand instanceof Expr.Constant c ? expressions.literal(c) : expressions.write(operand);
   }
 
   Value trim(Expr.Call call) {
