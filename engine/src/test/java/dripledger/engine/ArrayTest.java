@@ -86,6 +86,10 @@ class ArrayTest {
     db.run("INSERT INTO gate VALUES ('G01', 'North')");
     assertThat(db.error("SELECT x FROM gate, generate_series(1, 100000 + LENGTH(gate)) AS s (x)"))
         .hasMessageContaining("at most 60000");
+    assertThat(db.error("SELECT x FROM generate_series(1, 9000000000000000000) AS s (x)"))
+        .hasMessageContaining("at most 60000");
+    assertThat(db.rows("SELECT x FROM generate_series(1, 5, 9000000000000000000) AS s (x)"))
+        .containsExactly("[1]");
     db.run("DELETE FROM gate");
     Result.Rows named =
         (Result.Rows)

@@ -166,6 +166,44 @@ class IndexTest {
     answersWhatAScanAnswers();
   }
 
+  /** Two views read one step: an index of one of them is not that of the other. */
+  @Test
+  void viewsOfOneStepHaveIndexesOfTheirOwn() {
+    db.run(
+        "CREATE MATERIALIZED VIEW other AS SELECT gate, hour, COUNT(*) AS n FROM scan GROUP BY gate, hour;"
+            + "CREATE INDEX ON load (hour); CREATE INDEX ON other (hour)");
+    db.push("scan", new Object[] {"G1", 1L, 5L}, new Object[] {"G2", 2L, 5L});
+    db.run("DROP INDEX ON load (hour)");
+    assertThat(db.rows("SHOW CREATE load").get(0)).doesNotContain("INDEX");
+    assertThat(db.rows("SELECT 1 / (hour - 2) FROM other WHERE hour = 1")).containsExactly("[-1]");
+    assertThat(db.rows("SHOW CREATE other").get(0)).contains("INDEX ON other (hour)");
+  }
+
+  @Test
+  void anIndexIsOnColumnsOfAnyType() {
+    db.run(
+        "CREATE TABLE odd (k INTEGER PRIMARY KEY, marks VARCHAR ARRAY, speed DOUBLE, day DATE,"
+            + " price DECIMAL(30, 2), raw VARBINARY);"
+            + "CREATE INDEX ON odd (marks); CREATE INDEX ON odd (speed, day);"
+            + "CREATE INDEX ON odd (price); CREATE INDEX ON odd (raw)");
+    for (int i = 0; i < 3; i++) {
+      db.run(
+          "INSERT INTO odd VALUES (%d, ARRAY['a', NULL], -0.0, DATE '2026-03-0%d', %d.5, decode('0%d',"
+                  .formatted(i, i + 1, i, i)
+              + " 'hex'))");
+      assertThat(db.rows("SELECT k FROM odd WHERE speed = 0 AND price >= 0 ORDER BY k"))
+          .hasSize(i + 1);
+      assertThat(db.rows("SELECT k FROM odd ORDER BY price DESC LIMIT 1"))
+          .containsExactly("[" + i + "]");
+      assertThat(db.rows("SELECT k FROM odd ORDER BY marks, k")).hasSize(i + 1);
+      assertThat(db.rows("SELECT k FROM odd ORDER BY raw DESC LIMIT 1"))
+          .containsExactly("[" + i + "]");
+    }
+    db.run("UPDATE odd SET marks = NULL, price = price + 1; DELETE FROM odd WHERE k = 1");
+    assertThat(db.rows("SELECT k, price FROM odd ORDER BY price"))
+        .containsExactly("[0, 1.50]", "[2, 3.50]");
+  }
+
   @Test
   void whatIsWrongSaysSo() {
     db.run("CREATE INDEX ON parcel (gate)");

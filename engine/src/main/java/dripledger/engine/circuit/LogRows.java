@@ -51,6 +51,12 @@ final class LogRows implements KeptRelation {
   /** Columns that rows are found by. */
   private record Order(int[] key, OrderedIndex index) {}
 
+  private Order declared(int[] columns) {
+    Order order = new Order(columns, new OrderedIndex(layout, columns));
+    order.index.declared(true);
+    return order;
+  }
+
   @Override
   public boolean canOrder(int[] columns) {
     return true;
@@ -65,8 +71,7 @@ final class LogRows implements KeptRelation {
               .skip(1)
               .filter(o -> Arrays.equals(o.key, each))
               .findFirst()
-              .orElseGet(() -> new Order(each, new OrderedIndex(layout, each)));
-      known.index.declared(true);
+              .orElseGet(() -> declared(each));
       now.add(known);
     }
     orders = List.copyOf(now);

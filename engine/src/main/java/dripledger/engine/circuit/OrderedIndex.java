@@ -35,7 +35,7 @@ final class OrderedIndex {
   private int notedRows;
 
   // between the two
-  private volatile boolean declared;
+  private volatile int declared; // by how many relations
   private volatile boolean wanted;
   private volatile Made made;
   private volatile long usedNanos;
@@ -64,12 +64,12 @@ final class OrderedIndex {
   }
 
   /** Says whether it is kept although nobody asks for it. */
-  void declared(boolean value) {
-    declared = value;
+  synchronized void declared(boolean value) {
+    declared += value ? 1 : -1;
   }
 
   boolean isDeclared() {
-    return declared;
+    return declared > 0;
   }
 
   // ---- the writer
@@ -108,7 +108,7 @@ final class OrderedIndex {
         tree = tree.apply(batch);
         batch.clear();
       }
-      if (!declared && System.nanoTime() - usedNanos > UNUSED_NANOS) {
+      if (declared <= 0 && System.nanoTime() - usedNanos > UNUSED_NANOS) {
         giveUp();
       }
       return tree;

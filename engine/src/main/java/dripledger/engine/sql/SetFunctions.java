@@ -6,6 +6,7 @@ import java.util.List;
 import java.util.Locale;
 import java.util.Map;
 import java.util.function.Consumer;
+import java.util.stream.Stream;
 import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -46,6 +47,8 @@ final class SetFunctions {
 
   private static final long BLOCK = 50_000; // of a long series
 
+  private static final long LARGEST = 1L << 40; // number of a long series
+
   private SetFunctions() {}
 
   /** A function in FROM as an array taken apart, or null if it is none of these. */
@@ -79,10 +82,11 @@ final class SetFunctions {
     long from = numbers.get(0);
     long to = numbers.get(1);
     long step = numbers.size() > 2 ? numbers.get(2) : 1;
-    long block = Math.multiplyExact(step, BLOCK);
-    if (step == 0 || (to - from) / step < BLOCK) {
-      return null;
+    boolean huge = Stream.of(from, to, step).anyMatch(n -> Math.abs(n) > LARGEST);
+    if (step == 0 || huge || (to - from) / step < BLOCK) {
+      return null; // as an array, which says so if it has too many elements
     }
+    long block = step * BLOCK;
     String query =
         "SELECT CAST(b.x + i.x AS %1$s) AS x FROM UNNEST(SERIES(CAST(%2$d AS %1$s), %3$d, %5$d)) AS b (x),"
             + " UNNEST(SERIES(0, %6$s(%5$d - %4$d, %3$d - b.x), %4$d)) AS i (x)";
