@@ -75,6 +75,23 @@ class ClientTest {
     assertThat(running()).doesNotContain("a.x + b.x");
   }
 
+  @Test
+  void anIndexOutlivesTheService() throws Exception {
+    LiveService.Run made = service.drip("", "sql", "CREATE INDEX ON gate (hall)");
+    assertThat(made.out()).as(made.err()).startsWith("created index on gate (hall)");
+    service.kill();
+    service.start();
+    assertThat(service.drip("", "sql", "SHOW CREATE gate").out())
+        .contains("CREATE INDEX ON gate (hall);");
+    assertThat(
+            service
+                .drip("", "sql", "--format", "csv", "SELECT gate FROM gate WHERE hall = 'North'")
+                .out())
+        .isEqualTo("gate\nG01\n");
+    assertThat(service.drip("", "sql", "DROP INDEX ON gate (hall)").exit()).isZero();
+    assertThat(service.drip("", "sql", "SHOW CREATE gate").out()).doesNotContain("INDEX");
+  }
+
   private static String running() throws java.io.IOException {
     return service.call("GET", "/api/v1/sql", null).body();
   }

@@ -224,9 +224,7 @@ final class LiveService implements AutoCloseable {
         client,
         "",
         () -> {
-          for (int i = 0; i < 600 && client.process.isAlive() && Files.size(client.out) == 0; i++) {
-            LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(20));
-          }
+          awaitWhileAlive(client, () -> Files.size(client.out) > 0);
           action.run();
         });
   }
@@ -243,11 +241,15 @@ final class LiveService implements AutoCloseable {
         client,
         "",
         () -> {
-          for (int i = 0; i < 1200 && client.process.isAlive() && !condition.holds(); i++) {
-            LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(20));
-          }
+          awaitWhileAlive(client, condition);
           client.process.destroy();
         });
+  }
+
+  private static void awaitWhileAlive(Client client, Condition condition) throws IOException {
+    for (int i = 0; i < 1200 && client.process.isAlive() && !condition.holds(); i++) {
+      LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(20));
+    }
   }
 
   private record Client(Process process, Path out, Path err) {}
