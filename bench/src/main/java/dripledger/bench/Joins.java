@@ -62,43 +62,54 @@ final class Joins {
     return new Schema(Arrays.stream(names).map(n -> new Column(n, NUMBER)).toList());
   }
 
-  /** Events (k, v) with a table (k, area): rows (k, v, area). */
-  private static PlanNode.Join join(boolean appendOnly) {
+  private static PlanNode table() {
+    return new PlanNode.Source(2, "table", schema("k", "area"), false, List.of(0));
+  }
+
+  private static PlanNode.Join join(PlanNode left, int key, Schema output) {
     return new PlanNode.Join(
-        new PlanNode.Source(1, "events", schema("k", "v"), appendOnly, null),
-        new PlanNode.Source(2, "table", schema("k", "area"), false, List.of(0)),
+        left,
+        table(),
         PlanNode.Join.Kind.INNER,
-        List.of(0),
+        List.of(key),
         List.of(0),
         List.of(false),
         null,
-        schema("k", "v", "k0", "area"));
+        output);
   }
 
-  /** The same, counted and added up by area. */
-  private static PlanNode grouped() {
+  /** Events (k, v) with a table (k, area). */
+  private static PlanNode.Join eventsJoined() {
+    PlanNode events = new PlanNode.Source(1, "events", schema("k", "v"), true, null);
+    return join(events, 0, schema("k", "v", "k0", "area"));
+  }
+
+  /** Rows (row, k, v), known by their number, with the table, counted and added up by area. */
+  private static PlanNode rowsJoinedAndGrouped() {
+    PlanNode rows = new PlanNode.Source(1, "rows", schema("row", "k", "v"), false, List.of(0));
     Schema output = schema("area", "n", "sum");
     return new PlanNode.Aggregate(
-        join(false),
-        List.of(3),
+        join(rows, 1, schema("row", "k", "v", "k0", "area")),
+        List.of(4),
         List.of(
             new AggregateCall(AggregateCall.Function.COUNT, List.of(), false, -1, output.column(1)),
-            new AggregateCall(AggregateCall.Function.SUM, List.of(1), false, -1, output.column(2))),
+            new AggregateCall(AggregateCall.Function.SUM, List.of(2), false, -1, output.column(2))),
         output);
   }
 
   private Page table(int from, int count, long weight, int shift) {
     Page page = new Page(new RowLayout(schema("k", "area")), count);
     for (int k = from; k < from + count; k++) {
-      add(page, k, (k + shift) % AREAS, weight);
+      add(page, weight, k, (k + shift) % AREAS);
     }
     return page;
   }
 
-  private static void add(Page page, long a, long b, long weight) {
+  private static void add(Page page, long weight, long... values) {
     RowWriter writer = page.begin();
-    writer.setLong(0, a);
-    writer.setLong(1, b);
+    for (int i = 0; i < values.length; i++) {
+      writer.setLong(i, values[i]);
+    }
     page.commit(weight);
   }
 
@@ -145,7 +156,7 @@ final class Joins {
   private double events() {
     SplittableRandom random = new SplittableRandom(1);
     Versions versions = Versions.ofGraph();
-    Circuit circuit = new Circuit(join(true));
+    Circuit circuit = new Circuit(eventsJoined());
     circuit.join(versions);
     circuit.feed(2, table(0, rows, 1, 0));
     circuit.flush(Epoch.OUTSIDE);
@@ -155,7 +166,7 @@ final class Joins {
     for (int e = 0; e < events; e += epochRows) {
       page.clear();
       for (int i = 0; i < Math.min(epochRows, events - e); i++) {
-        add(page, random.nextInt(rows), i, 1);
+        add(page, 1, random.nextInt(rows), i);
       }
       long began = System.nanoTime();
       circuit.feed(1, page);
@@ -230,18 +241,17 @@ final class Joins {
     long[] value = new long[left];
     long[] area = new long[rows];
     Versions versions = Versions.ofGraph();
-    Circuit circuit = new Circuit(grouped());
+    Circuit circuit = new Circuit(rowsJoinedAndGrouped());
     circuit.join(versions);
     circuit.rowsWanted(false);
     circuit.feed(2, table(0, rows, 1, 0));
-    // A left row is (key, value · left + row): the row's number makes it one of its own.
-    Page page = new Page(new RowLayout(schema("k", "v")), 2 * epochRows);
+    Page page = new Page(new RowLayout(schema("row", "k", "v")), 2 * epochRows);
     for (int k = 0; k < rows; k++) {
       area[k] = k % AREAS;
     }
     for (int i = 0; i < left; i++) {
       value[i] = i % 100;
-      add(page, i % rows, value[i] * left + i, 1);
+      add(page, 1, i, i % rows, value[i]);
       if (page.size() >= epochRows || i == left - 1) {
         circuit.feed(1, page);
         circuit.flush(Epoch.OUTSIDE);
@@ -259,13 +269,13 @@ final class Joins {
         int row = random.nextInt(left);
         int k = row % rows;
         if (i % 5 != 0) {
-          add(page, k, value[row] * left + row, -1);
+          add(page, -1, row, k, value[row]);
           value[row] = i % 100;
-          add(page, k, value[row] * left + row, 1);
+          add(page, 1, row, k, value[row]);
         } else {
-          add(other, k, area[k], -1);
+          add(other, -1, k, area[k]);
           area[k] = (area[k] + 1) % AREAS;
-          add(other, k, area[k], 1);
+          add(other, 1, k, area[k]);
         }
       }
       long began = System.nanoTime();

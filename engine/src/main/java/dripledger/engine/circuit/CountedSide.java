@@ -2,13 +2,11 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
-import java.util.List;
 
 /**
  * A side whose rows come and go. A row is the key of its block, which is its number; its state is
@@ -24,36 +22,30 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
   private final KeyedStore store;
   private final SavedStore saved;
   private final long[] rowWords;
-  private int[] aheadBlocks = new int[0];
-  private long[] aheadHashes;
-  private long[] aheadRows;
+  private final int[] aheadBlocks = new int[AHEAD];
+  private final long[] aheadHashes = new long[AHEAD];
+  private final long[] aheadRows;
 
   @SuppressWarnings("UnusedVariable")
   private long touched; // what was read only to have it near
 
-  CountedSide(
-      RowLayout layout,
-      List<Integer> columns,
-      List<Boolean> nullMatches,
-      boolean counts,
-      Versions versions) {
-    super(layout, columns, nullMatches);
+  /**
+   * @param counts whether rows are to know how many they have met
+   */
+  CountedSide(Input input, boolean counts, Versions versions) {
+    super(input);
     this.counts = counts;
     rows = new GroupKeys(layout, all(layout.columns()));
     store = new KeyedStore(versions, rows.words(), counts ? 2 : 1, 64);
     store.onRelease(rows::release);
     saved = new SavedStore(store, rows, versions, this);
     rowWords = new long[rows.words()];
+    aheadRows = new long[AHEAD * rows.words()];
   }
 
   @Override
   void rowsAhead(Page delta, int from, int count) {
     int size = rows.words();
-    if (aheadBlocks.length < count) {
-      aheadBlocks = new int[count];
-      aheadHashes = new long[count];
-      aheadRows = new long[count * size];
-    }
     for (int i = 0; i < count; i++) {
       rows.encodeKnown(delta.bytes(), delta.start(from + i), aheadRows, i * size);
       aheadHashes[i] = store.hashOf(aheadRows, i * size);
@@ -74,6 +66,11 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
   @Override
   void write(int block, RowWriter out, int firstColumn) {
     rows.write(store.page(block), store.header(block) + 1, out, firstColumn);
+  }
+
+  @Override
+  void columns(int block, int[] which, ColumnDelta into, int at, int firstColumn) {
+    rows.columns(store.page(block), store.header(block) + 1, which, into, at, firstColumn);
   }
 
   @Override
@@ -114,8 +111,7 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
       } else {
         store.change(block);
       }
-      encodeOwn();
-      index.add(own, block);
+      put(i, bytes, row, block);
     } else {
       store.change(block);
     }
@@ -126,10 +122,20 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
       page[at + MATCHES] = matches;
     }
     if (page[at + WEIGHT] == 0) {
-      encodeOwn();
-      index.remove(own, block);
+      drop(i, bytes, row, block);
       store.remove(block);
     }
+  }
+
+  @Override
+  boolean canReplace(int i, byte[] bytes, int row, int newRow) {
+    return true;
+  }
+
+  @Override
+  void replace(int i, byte[] bytes, int row, int newRow, long matches) {
+    add(i, bytes, row, -1, matches);
+    add(i + 1, bytes, newRow, 1, matches);
   }
 
   @Override
@@ -187,16 +193,14 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
         row.begin();
         write(block, row, 0);
         row.finish();
-        at(row.bytes(), row.start());
-        encodeOwn();
-        index.add(own, block);
+        putRestored(row.bytes(), row.start(), block);
       }
     }
   }
 
   @Override
   long heapBytes() {
-    return super.heapBytes() + store.heapBytes() + rows.heapBytes();
+    return store.heapBytes() + rows.heapBytes();
   }
 
   @Override

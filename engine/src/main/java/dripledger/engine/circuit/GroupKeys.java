@@ -239,6 +239,35 @@ final class GroupKeys {
     }
   }
 
+  /**
+   * Writes columns of a key, of fixed size, into a delta by columns. The writer's thread.
+   *
+   * @param which the columns of the key
+   * @param row which row of the delta
+   * @param first where in the delta the key's first column is
+   */
+  void columns(long[] page, int at, int[] which, ColumnDelta into, int row, int first) {
+    if (variable) {
+      writer.truncate(0);
+      writer.begin();
+      write(page, at, writer);
+      writer.finish();
+    }
+    for (int column : which) {
+      if (variable) {
+        into.columns[first + column][row] = layout.slot(writer.bytes(), writer.start(), column);
+        if (layout.isNull(writer.bytes(), writer.start(), column)) {
+          into.nulls[row] |= 1L << first + column;
+        }
+        continue;
+      }
+      into.columns[first + column][row] = page[at + nullWords + column];
+      if (isNull(page, at, column)) {
+        into.nulls[row] |= 1L << first + column;
+      }
+    }
+  }
+
   /** The key as a row of {@link #layout}, for what is told of it. */
   byte[] row(long[] page, int at) {
     RowWriter own = new RowWriter(layout, 256);

@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.circuit.JoinSide.Input;
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.expr.RowProgram;
 import dripledger.engine.plan.PlanNode;
@@ -9,8 +10,10 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Durable;
-import dripledger.engine.store.HashIndex;
+import dripledger.engine.store.JoinIndex;
+import dripledger.engine.store.JoinIndex.Rows;
 import dripledger.engine.store.Versions;
+import java.util.List;
 import java.util.function.Consumer;
 
 /**
@@ -21,18 +24,19 @@ import java.util.function.Consumer;
  * with NULLs while that count is 0: d(l, NULL) = [met(l) = 0] after − [met(l) = 0] before. Weights
  * may be below zero in between: what is put out adds up all the same.
  *
+ * <p>A row that changes and is joined as before, −l then +l′, meets the same rows: they are looked
+ * for once, and none of them is told.
+ *
  * <p>State: the rows of both inputs, see {@link JoinSide}. A row whose key is NULL meets nothing
  * and is not kept. A condition that fails on a pair rejects the pair.
  */
 final class Join implements Operator {
-  private static final int AHEAD = 128; // rows looked at together
-
   private final JoinSide[] sides;
+  private final JoinSide.Shared shared;
   private final boolean[] counts; // whether a side's rows are told what they meet
   private final RowProgram condition; // or null
   private final Page pair; // what the condition is asked of
-  private final int leftColumns;
-  private final Page out;
+  private final JoinOutput out;
   private final RowWriter blank; // what the condition's rows are written to
   private final Rejects rejects;
   private final int place;
@@ -40,44 +44,36 @@ final class Join implements Operator {
   private final RowWriter leftAlone; // the left row of a pair that is too large
   private final boolean once; // fed and flushed once: nothing is put out that is taken back
   private final Work work;
-  private final Operator next;
-  private final int port;
 
   /**
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   Join(PlanNode.Join plan, Versions versions, Rejects rejects, Work work, Operator next, int port) {
     this.work = work;
+    this.rejects = rejects;
     Kind kind = plan.kind();
     once = versions.isOnce();
-    this.rejects = rejects;
-    this.next = next;
-    this.port = port;
-    RowLayout left = new RowLayout(plan.left().schema());
-    RowLayout right = new RowLayout(plan.right().schema());
-    leftColumns = left.columns();
     counts =
         new boolean[] {
           kind == Kind.LEFT || kind == Kind.FULL, kind == Kind.RIGHT || kind == Kind.FULL
         };
+    RowLayout left = new RowLayout(plan.left().schema());
+    RowLayout right = new RowLayout(plan.right().schema());
+    shared =
+        new JoinSide.Shared(
+            left,
+            plan.leftKeys(),
+            plan.nullMatches(),
+            rows(plan.left(), plan.leftKeys()),
+            rows(plan.right(), plan.rightKeys()));
+    Input ofLeft = new Input(0, left, plan.leftKeys(), plan.nullMatches(), shared);
+    Input ofRight = new Input(1, right, plan.rightKeys(), plan.nullMatches(), shared);
     sides =
         new JoinSide[] {
-          JoinSide.of(
-              left,
-              plan.leftKeys(),
-              plan.nullMatches(),
-              counts[0],
-              plan.left().appendOnly(),
-              versions),
-          JoinSide.of(
-              right,
-              plan.rightKeys(),
-              plan.nullMatches(),
-              counts[1],
-              plan.right().appendOnly(),
-              versions)
+          side(ofLeft, plan.left(), counts[0], versions),
+          side(ofRight, plan.right(), counts[1], versions)
         };
-    out = new Page(new RowLayout(plan.schema()));
+    out = new JoinOutput(new RowLayout(plan.schema()), sides, next, port);
     leftAlone = new RowWriter(left, 64);
     tooLarge = rejects.place(PlanPrinter.step(plan), left);
     if (plan.condition() == null) {
@@ -94,179 +90,184 @@ final class Join implements Operator {
     }
   }
 
+  private static Rows rows(PlanNode input, List<Integer> on) {
+    if (isKeyed(input) && on.containsAll(input.key()) && input.key().containsAll(on)) {
+      return Rows.ONE;
+    }
+    return input.appendOnly() ? Rows.STAY : Rows.GO;
+  }
+
+  private static boolean isKeyed(PlanNode input) {
+    return input.key() != null && input.key().size() < input.schema().size();
+  }
+
+  /** The lightest form in which a side's rows can be kept: counted, equal rows are one. */
+  private JoinSide side(Input input, PlanNode plan, boolean counted, Versions versions) {
+    if (once ? isKeyed(plan) : plan.appendOnly() && !counted) {
+      return new LoggedSide(input, counted);
+    }
+    if (!isKeyed(plan)) {
+      return new CountedSide(input, counted, versions);
+    }
+    boolean oneAKey = rows(plan, input.columns()) == Rows.ONE;
+    return new KeyedSide(input, plan.key(), oneAKey, counted, versions);
+  }
+
   @Override
   public void push(int fromPort, Page delta) {
     JoinSide own = sides[fromPort];
     JoinSide other = sides[1 - fromPort];
-    for (int i = 0; i < delta.size(); i++) {
-      if (i % AHEAD == 0) {
-        own.ahead(delta, i, Math.min(AHEAD, delta.size() - i), other);
-      }
-      work.step();
-      long weight = delta.weight(i);
-      if (weight == 0) {
-        continue;
-      }
+    for (int from = 0; from < delta.size(); from += JoinSide.AHEAD) {
+      int count = Math.min(JoinSide.AHEAD, delta.size() - from);
+      own.ahead(delta, from, count);
+      other.aheadOf(own);
       byte[] bytes = delta.bytes();
-      int row = delta.start(i);
-      long met = 0;
-      boolean canMatch = own.at(bytes, row);
-      if (canMatch) {
-        for (int b = own.firstOf(other, i % AHEAD); b != HashIndex.NONE; b = other.next(b)) {
-          if (out.size() >= ColumnDelta.ROWS) {
-            work.step();
-            handOn();
-          }
-          if (condition == null || holds(fromPort, own, bytes, row, other, b, weight)) {
-            met += other.weight(b);
-            meets(fromPort, own, bytes, row, weight, other, b);
-          }
+      for (int i = 0; i < count; i++) {
+        work.step();
+        long weight = delta.weight(from + i);
+        int row = delta.start(from + i);
+        if (weight == -1
+            && condition == null
+            && i + 1 < count
+            && delta.weight(from + i + 1) == 1
+            && own.isUpdate(i, bytes, row, delta.start(from + i + 1))) {
+          update(fromPort, i, bytes, row, delta.start(from + i + 1));
+          i++;
+        } else if (weight != 0) {
+          change(fromPort, i, bytes, row, weight);
+        }
+        makeRoom();
+      }
+    }
+    out.handOn();
+  }
+
+  private void makeRoom() {
+    if (out.isFull()) {
+      work.step();
+      out.handOn();
+    }
+  }
+
+  /** A row comes or goes. */
+  private void change(int side, int i, byte[] bytes, int row, long weight) {
+    JoinSide own = sides[side];
+    JoinSide other = sides[1 - side];
+    long met = 0;
+    if (own.canMatch(i)) {
+      for (int b = other.first(own, i, bytes, row); b != JoinIndex.NONE; b = other.next(b)) {
+        makeRoom();
+        if (condition == null || holds(side, bytes, row, b, weight)) {
+          met += other.weight(b);
+          meets(side, bytes, row, weight, b);
         }
       }
-      if (counts[fromPort] && met == 0 && !(canMatch && once)) {
-        alone(fromPort, own, bytes, row, weight);
-      }
-      if (canMatch) {
-        own.add(i % AHEAD, bytes, row, weight, met);
-      }
-      if (out.size() >= ColumnDelta.ROWS) {
-        handOn();
-      }
     }
-    handOn();
+    if (counts[side] && met == 0 && !(own.canMatch(i) && once)) {
+      makeRoom();
+      out.alone(side, bytes, row, weight);
+    }
+    if (own.canMatch(i)) {
+      own.add(i, bytes, row, weight, met);
+    }
   }
 
-  /** A row of one side meets one of the other. */
-  private void meets(
-      int fromPort, JoinSide own, byte[] bytes, int row, long weight, JoinSide other, int block) {
+  /** A row changes and is joined as before; there is no condition. */
+  private void update(int side, int i, byte[] bytes, int row, int newRow) {
+    JoinSide own = sides[side];
+    JoinSide other = sides[1 - side];
+    long met = 0;
+    for (int b = other.first(own, i, bytes, row); b != JoinIndex.NONE; b = other.next(b)) {
+      long times = other.weight(b);
+      met += times;
+      makeRoom();
+      pair(side, bytes, row, b, -times);
+      makeRoom();
+      pair(side, bytes, newRow, b, times);
+    }
+    if (counts[side] && met == 0) {
+      makeRoom();
+      out.alone(side, bytes, row, -1);
+      makeRoom();
+      out.alone(side, bytes, newRow, 1);
+    }
+    own.replace(i, bytes, row, newRow, met);
+  }
+
+  /**
+   * A row of one side meets one of the other, which ceases to be alone before, or becomes so after
+   * it: no key is there twice.
+   */
+  private void meets(int side, byte[] bytes, int row, long weight, int block) {
+    JoinSide other = sides[1 - side];
     long times = other.weight(block);
-    RowWriter writer = out.begin();
-    both(writer, fromPort, own, bytes, row, other, block);
-    try {
-      out.commit(weight * times);
-    } catch (RowWriter.RowTooLargeException e) {
-      rejectTooLarge(fromPort, own, bytes, row, other, block, weight * times, e);
-    }
-    if (counts[1 - fromPort]) {
+    boolean was = false;
+    boolean is = false;
+    if (counts[1 - side]) {
       long before = other.meet(block, weight);
-      boolean was = before == 0;
-      boolean is = before + weight == 0;
-      if (was != is && !once) {
-        alone(1 - fromPort, other, block, is ? times : -times);
-      }
+      was = before == 0 && !once;
+      is = before + weight == 0 && !once;
+    }
+    if (was && !is) {
+      out.alone(1 - side, block, -times);
+      makeRoom();
+    }
+    pair(side, bytes, row, block, weight * times);
+    if (is && !was) {
+      makeRoom();
+      out.alone(1 - side, block, times);
     }
   }
 
-  private void alone(int side, JoinSide own, int block, long weight) {
-    aloneFrom(out.begin(), side, w -> own.write(block, w, firstColumn(side)));
-    out.commit(weight);
+  private void pair(int side, byte[] bytes, int row, int block, long weight) {
+    try {
+      out.pair(side, bytes, row, block, weight);
+    } catch (RowWriter.RowTooLargeException e) {
+      rejectTooLarge(side, bytes, row, block, weight, e);
+    }
   }
 
   /** A pair is known by its left row if it is too large to be kept. */
   private void rejectTooLarge(
-      int fromPort,
-      JoinSide own,
-      byte[] bytes,
-      int row,
-      JoinSide other,
-      int block,
-      long weight,
-      RowWriter.RowTooLargeException e) {
+      int side, byte[] bytes, int row, int block, long weight, RowWriter.RowTooLargeException e) {
     leftAlone.truncate(0);
     leftAlone.begin();
-    if (fromPort == 0) {
-      copy(leftAlone, own.layout(), bytes, row, 0);
+    if (side == 0) {
+      leftAlone.copyAll(0, sides[0].layout, bytes, row);
     } else {
-      other.write(block, leftAlone, 0);
+      sides[0].write(block, leftAlone, 0);
     }
     leftAlone.finish();
     rejects.add(tooLarge, leftAlone.bytes(), 0, weight, e);
   }
 
-  private int firstColumn(int side) {
-    return side == 0 ? 0 : leftColumns;
-  }
-
-  private void both(
-      RowWriter writer,
-      int fromPort,
-      JoinSide own,
-      byte[] bytes,
-      int row,
-      JoinSide other,
-      int block) {
-    if (fromPort == 0) {
-      copy(writer, own.layout(), bytes, row, 0);
-      other.write(block, writer, leftColumns);
-    } else {
-      other.write(block, writer, 0);
-      copy(writer, own.layout(), bytes, row, leftColumns);
-    }
-  }
-
-  private static void copy(RowWriter writer, RowLayout layout, byte[] bytes, int row, int first) {
-    for (int c = 0; c < layout.columns(); c++) {
-      writer.copy(first + c, layout, bytes, row, c);
-    }
-  }
-
-  /** Puts out a row by itself: with NULLs for the other side, unless that is not wanted. */
-  private void alone(int side, JoinSide own, byte[] bytes, int row, long weight) {
-    aloneFrom(out.begin(), side, w -> copy(w, own.layout(), bytes, row, firstColumn(side)));
-    out.commit(weight);
-  }
-
-  private void aloneFrom(RowWriter writer, int side, Consumer<RowWriter> columns) {
-    int all = out.layout().columns();
-    if (side == 1) {
-      setNulls(writer, 0, leftColumns);
-    }
-    columns.accept(writer);
-    if (side == 0) {
-      setNulls(writer, leftColumns, all);
-    }
-  }
-
-  private static void setNulls(RowWriter writer, int from, int to) {
-    for (int c = from; c < to; c++) {
-      writer.setNull(c);
-    }
-  }
-
-  private boolean holds(
-      int fromPort, JoinSide own, byte[] bytes, int row, JoinSide other, int block, long weight) {
+  private boolean holds(int side, byte[] bytes, int row, int block, long weight) {
+    long times = weight * sides[1 - side].weight(block);
     pair.clear();
-    both(pair.begin(), fromPort, own, bytes, row, other, block);
+    out.write(side, bytes, row, block, pair.begin());
     blank.truncate(0);
     blank.begin();
     try {
       pair.commit(1);
       return condition.run(pair.bytes(), pair.start(0), blank);
     } catch (RowWriter.RowTooLargeException e) {
-      long times = weight * other.weight(block);
-      rejectTooLarge(fromPort, own, bytes, row, other, block, times, e);
+      rejectTooLarge(side, bytes, row, block, times, e);
       return false;
     } catch (RuntimeException e) {
-      rejects.add(place, pair.bytes(), pair.start(0), weight * other.weight(block), e);
+      rejects.add(place, pair.bytes(), pair.start(0), times, e);
       return false;
     }
   }
 
   /** Where changes are gathered, if nobody takes them; the owner clears it. */
   Page output() {
-    return out;
-  }
-
-  private void handOn() {
-    if (next != null && !out.isEmpty()) {
-      next.push(port, out);
-      out.clear();
-    }
+    return out.rows();
   }
 
   @Override
   public void flush(Epoch epoch) {
     for (int side = 0; side < 2; side++) {
+      sides[side].settle();
       if (once && counts[side]) {
         giveAlone(side, sides[side]);
       }
@@ -277,13 +278,11 @@ final class Join implements Operator {
   private void giveAlone(int side, JoinSide own) {
     for (int block = 0; block < own.limit(); block++) {
       if (own.isThere(block) && own.met(block) == 0) {
-        alone(side, own, block, own.weight(block));
-        if (out.size() >= ColumnDelta.ROWS) {
-          handOn();
-        }
+        makeRoom();
+        out.alone(side, block, own.weight(block));
       }
     }
-    handOn();
+    out.handOn();
   }
 
   @Override
@@ -312,7 +311,7 @@ final class Join implements Operator {
 
   @Override
   public long stateBytes() {
-    return sides[0].heapBytes() + sides[1].heapBytes();
+    return sides[0].heapBytes() + sides[1].heapBytes() + shared.heapBytes();
   }
 
   @Override

@@ -6,7 +6,8 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.state.Durable;
-import dripledger.engine.store.HashIndex;
+import dripledger.engine.store.JoinIndex;
+import dripledger.engine.store.JoinIndex.Rows;
 import dripledger.engine.store.Versions;
 import java.util.ArrayList;
 import java.util.Arrays;
@@ -14,56 +15,91 @@ import java.util.List;
 
 /**
  * The rows of one input of a join, each known by a number, by what they are joined on. One thread.
+ *
+ * <p>Rows come in batches of up to {@value #AHEAD}: {@link #ahead} makes their keys and looks for
+ * what they lead to, on both sides, so that the loads wait for memory together. What is said of a
+ * row of the batch names it by its place in it.
  */
 abstract class JoinSide {
+  /** Rows looked at together. */
+  static final int AHEAD = 128;
+
+  private static final int FEW = 8;
+
   final RowLayout layout;
-  final HashIndex index;
-  final long[] own; // the key of the row at hand
+  private final int side;
+  private final JoinIndex index;
+  private final GroupKeys keys;
+  private final int keyWords;
   private final int[] columns; // joined on
   private final boolean[] nullMatches; // whether NULL equals NULL in them
-  private final GroupKeys keys;
   private final RowWriter keyRow;
-  private int[] aheadNumbers = new int[0];
-  private long[] aheadKeys;
+  private final int plain; // the column that is the whole key, or −1
 
-  /**
-   * @param columns joined on
-   * @param nullMatches for each whether NULL equals NULL
-   */
-  JoinSide(RowLayout layout, List<Integer> columns, List<Boolean> nullMatches) {
-    this.layout = layout;
-    this.columns = columns.stream().mapToInt(Integer::intValue).toArray();
-    this.nullMatches = new boolean[this.columns.length];
-    List<Column> keyColumns = new ArrayList<>();
-    for (int i = 0; i < this.columns.length; i++) {
-      this.nullMatches[i] = nullMatches.get(i);
-      Column column = layout.schema().column(this.columns[i]);
-      // Equal on both sides, so that the words of a key of fixed size are.
-      keyColumns.add(new Column(column.name(), column.type().withNullable(nullMatches.get(i))));
+  // Of the batch at hand: its keys, one after the other those that are the same once.
+  private final int[] keyOf = new int[AHEAD];
+  private int distinct;
+  private final long[] words;
+  private final long[] hashes = new long[AHEAD];
+  private final boolean[] canMatch = new boolean[AHEAD];
+  private final int[] places = new int[AHEAD];
+  private final int[] ownFirst = new int[AHEAD];
+  private final int[] otherFirst = new int[AHEAD];
+  private final int[] reached = new int[AHEAD];
+
+  /** What the two sides of a join have together: the form of its keys, and where rows are. */
+  static final class Shared {
+    private final GroupKeys keys;
+    private final JoinIndex index;
+
+    /**
+     * @param layout of either side
+     * @param columns joined on
+     * @param rows what is known of each side's
+     */
+    Shared(RowLayout layout, List<Integer> columns, List<Boolean> nullMatches, Rows... rows) {
+      RowLayout keyLayout = keyLayout(layout, columns, nullMatches);
+      keys = new GroupKeys(keyLayout, all(keyLayout.columns()));
+      index = new JoinIndex(keys.words(), rows, keys::release);
     }
-    RowLayout keyLayout = new RowLayout(new Schema(keyColumns));
-    keyRow = new RowWriter(keyLayout, 64);
-    keys = new GroupKeys(keyLayout, all(keyLayout.columns()));
-    index = new HashIndex(keys.words(), keys::release);
-    own = new long[keys.words()];
+
+    long heapBytes() {
+      return keys.heapBytes() + index.heapBytes();
+    }
   }
 
-  /**
-   * The side of an input.
-   *
-   * @param counts whether rows are to know how many they have met
-   * @param appendOnly whether the input never takes a row out
-   */
-  static JoinSide of(
+  /** What one side is made of. */
+  record Input(
+      int side,
       RowLayout layout,
       List<Integer> columns,
       List<Boolean> nullMatches,
-      boolean counts,
-      boolean appendOnly,
-      Versions versions) {
-    return appendOnly && !counts
-        ? new LoggedSide(layout, columns, nullMatches)
-        : new CountedSide(layout, columns, nullMatches, counts, versions);
+      Shared shared) {}
+
+  JoinSide(Input input) {
+    layout = input.layout();
+    side = input.side();
+    index = input.shared().index;
+    keys = input.shared().keys;
+    keyWords = keys.words();
+    columns = input.columns().stream().mapToInt(Integer::intValue).toArray();
+    nullMatches = new boolean[columns.length];
+    for (int i = 0; i < columns.length; i++) {
+      nullMatches[i] = input.nullMatches().get(i);
+    }
+    keyRow = new RowWriter(keyLayout(layout, input.columns(), input.nullMatches()), 64);
+    words = new long[AHEAD * keyWords];
+    plain = keys.plainColumn() >= 0 ? columns[0] : -1;
+  }
+
+  /** Equal on both sides, so that the words of a key are. */
+  private static RowLayout keyLayout(RowLayout layout, List<Integer> on, List<Boolean> nullable) {
+    List<Column> columns = new ArrayList<>();
+    for (int i = 0; i < on.size(); i++) {
+      Column column = layout.schema().column(on.get(i));
+      columns.add(new Column(column.name(), column.type().withNullable(nullable.get(i))));
+    }
+    return new RowLayout(new Schema(columns));
   }
 
   static int[] all(int count) {
@@ -72,29 +108,62 @@ abstract class JoinSide {
     return all;
   }
 
-  RowLayout layout() {
-    return layout;
+  // ---- a batch
+
+  /** Makes ready for a batch of rows, which need not be there. */
+  final void ahead(Page delta, int from, int count) {
+    distinct = 0;
+    for (int i = 0; i < count; i++) {
+      canMatch[distinct] = encode(distinct, delta.bytes(), delta.start(from + i), false);
+      keyOf[i] = isAsBefore(distinct) ? distinct - 1 : distinct++;
+    }
+    index.ahead(side, words, distinct, hashes, places, ownFirst, otherFirst);
+    rowsAhead(delta, from, count);
   }
 
   /**
-   * Goes to a row of this side, which need not be there.
+   * Makes the words of a row's key.
    *
+   * @param key which of the batch's it is
+   * @param insert whether a long key that is not known is made known
    * @return whether it can match anything: what it is joined on is not NULL
    */
-  final boolean at(byte[] bytes, int row) {
+  private boolean encode(int key, byte[] bytes, int row, boolean insert) {
+    int at = key * keyWords;
     if (keys.isVariable()) {
-      return keyRow(bytes, row);
+      return encodeVariable(bytes, row, at, insert);
+    }
+    if (plain >= 0 && !layout.isNull(bytes, row, plain)) {
+      words[at] = layout.slot(bytes, row, plain);
+      return true;
     }
     int nullWords = keys.nullWords();
-    Arrays.fill(own, 0);
-    for (int i = 0; i < columns.length; i++) {
-      if (!layout.isNull(bytes, row, columns[i])) {
-        own[nullWords + i] = layout.slot(bytes, row, columns[i]);
-      } else if (nullMatches[i]) {
-        own[i / 64] |= 1L << i;
+    for (int w = 0; w < nullWords; w++) {
+      words[at + w] = 0;
+    }
+    for (int c = 0; c < columns.length; c++) {
+      if (!layout.isNull(bytes, row, columns[c])) {
+        words[at + nullWords + c] = layout.slot(bytes, row, columns[c]);
+      } else if (nullMatches[c]) {
+        words[at + c / 64] |= 1L << c;
+        words[at + nullWords + c] = 0;
       } else {
+        Arrays.fill(words, at, at + keyWords, 0);
         return false;
       }
+    }
+    return true;
+  }
+
+  private boolean encodeVariable(byte[] bytes, int row, int at, boolean insert) {
+    if (!keyRow(bytes, row)) {
+      Arrays.fill(words, at, at + keyWords, 0);
+      return false;
+    }
+    if (insert) {
+      keys.encode(keyRow.bytes(), keyRow.start(), words, at);
+    } else {
+      keys.encodeKnown(keyRow.bytes(), keyRow.start(), words, at);
     }
     return true;
   }
@@ -102,72 +171,163 @@ abstract class JoinSide {
   private boolean keyRow(byte[] bytes, int row) {
     keyRow.truncate(0);
     keyRow.begin();
-    for (int i = 0; i < columns.length; i++) {
-      if (!nullMatches[i] && layout.isNull(bytes, row, columns[i])) {
+    for (int c = 0; c < columns.length; c++) {
+      if (!nullMatches[c] && layout.isNull(bytes, row, columns[c])) {
         return false;
       }
-      keyRow.copy(i, layout, bytes, row, columns[i]);
+      keyRow.copy(c, layout, bytes, row, columns[c]);
     }
     keyRow.finish();
     return true;
   }
 
-  /**
-   * Looks for what some rows of this side lead to, here and on the other side, so that their loads
-   * wait for memory together.
-   */
-  final void ahead(Page delta, int from, int count, JoinSide other) {
-    rowsAhead(delta, from, count);
-    if (keys.isVariable()) {
-      return;
-    }
-    int keyWords = keys.words();
-    if (aheadNumbers.length < count) {
-      aheadNumbers = new int[count];
-      aheadKeys = new long[count * keyWords];
-    }
-    byte[] bytes = delta.bytes();
-    for (int i = 0; i < count; i++) {
-      at(bytes, delta.start(from + i));
-      System.arraycopy(own, 0, aheadKeys, i * keyWords, keyWords);
-    }
-    index.firstAhead(aheadKeys, count, aheadNumbers);
-    index.lookAhead(aheadNumbers, count);
-    other.index.firstAhead(aheadKeys, count, aheadNumbers);
-    other.index.lookAhead(aheadNumbers, count);
-    other.lookAhead(aheadNumbers, count);
+  /** A long key is known by a number, which is not right for ever. */
+  private boolean isLongKey(int key) {
+    return keys.isVariable() && words[key * keyWords] < 0;
   }
 
-  /** Looks for the rows themselves. */
+  /** Whether a key is that of the row before; keys that are not known may differ. */
+  private boolean isAsBefore(int key) {
+    int at = key * keyWords;
+    return key > 0
+        && canMatch[key] == canMatch[key - 1]
+        && words[at] == words[at - keyWords]
+        && (!isLongKey(key) || words[at + 1] != 0)
+        && Arrays.equals(words, at, at + keyWords, words, at - keyWords, at);
+  }
+
+  /** Looks for the rows that a batch of the other side matches, of each key the first few. */
+  final void aheadOf(JoinSide other) {
+    System.arraycopy(other.otherFirst, 0, reached, 0, other.distinct);
+    for (int i = 0; i < FEW; i++) {
+      lookAhead(reached, other.distinct);
+      if (index.nextAhead(side, reached, other.distinct) == 0) {
+        return;
+      }
+    }
+  }
+
+  /** Whether a row of the batch can match anything. */
+  final boolean canMatch(int i) {
+    return canMatch[keyOf[i]];
+  }
+
+  /** The first row of the other side that one of the batch matches, or {@link JoinIndex#NONE}. */
+  final int firstOfOther(int i) {
+    return otherFirst[keyOf[i]];
+  }
+
+  /** The key of a row of the batch, whatever its form. */
+  final byte[] keyBytes(int i, byte[] bytes, int row) {
+    if (keys.isVariable()) {
+      keyRow(bytes, row);
+      return Arrays.copyOfRange(keyRow.bytes(), keyRow.start(), keyRow.end());
+    }
+    return keys.saved(words, keyOf[i] * keyWords);
+  }
+
+  /** The first row of this side with the key of one of the batch, or {@link JoinIndex#NONE}. */
+  final int firstOfOwn(int i) {
+    return ownFirst[keyOf[i]];
+  }
+
+  /**
+   * Whether a row of the batch, which goes, and the next, which comes, are one row that changes and
+   * is joined as before.
+   */
+  final boolean isUpdate(int i, byte[] bytes, int row, int newRow) {
+    return keyOf[i] == keyOf[i + 1]
+        && canMatch[keyOf[i]]
+        && !isLongKey(keyOf[i])
+        && canReplace(i, bytes, row, newRow);
+  }
+
+  /** Puts a row of the batch under its key. */
+  final void put(int i, byte[] bytes, int row, int number) {
+    int key = keyOf[i];
+    if (isLongKey(key)) {
+      encode(key, bytes, row, true);
+      places[key] = -1;
+      hashes[key] = index.hash(words, key * keyWords);
+    }
+    index.add(side, hashes[key], words, key * keyWords, places[key], number);
+  }
+
+  /** Takes a row of the batch from under its key. */
+  final void drop(int i, byte[] bytes, int row, int number) {
+    int key = keyOf[i];
+    if (isLongKey(key)) {
+      encode(key, bytes, row, false);
+      hashes[key] = index.hash(words, key * keyWords);
+    }
+    index.remove(side, hashes[key], words, key * keyWords, number);
+  }
+
+  /** Puts a row that was restored under its key; no batch is at hand. */
+  final void putRestored(byte[] bytes, int row, int number) {
+    encode(0, bytes, row, true);
+    hashes[0] = index.hash(words, 0);
+    index.add(side, hashes[0], words, 0, -1, number);
+  }
+
+  /** Looks for the rows of a batch themselves. */
   abstract void rowsAhead(Page delta, int from, int count);
+
+  /** Whether a row that goes and one that comes are the same by {@link #replace}'s lights. */
+  abstract boolean canReplace(int i, byte[] bytes, int row, int newRow);
+
+  /**
+   * Puts a row in, or takes it out.
+   *
+   * @param i its place in the batch
+   * @param matches how many rows of the other side it meets
+   */
+  abstract void add(int i, byte[] bytes, int row, long weight, long matches);
+
+  /** Puts the next row of the batch in the place of one, if {@link #isUpdate}. */
+  abstract void replace(int i, byte[] bytes, int row, int newRow, long matches);
+
+  // ---- rows that are there
+
+  /**
+   * The first row of this side that one of the other's batch matches, or {@link JoinIndex#NONE}.
+   */
+  int first(JoinSide other, int i, byte[] bytes, int row) {
+    return other.firstOfOther(i);
+  }
+
+  /** The next row of the same key, or {@link JoinIndex#NONE}. */
+  int next(int number) {
+    return index.next(side, number);
+  }
 
   /** Reads rows, so that their loads wait for memory together; a number below 0 is none. */
   abstract void lookAhead(int[] numbers, int count);
-
-  /**
-   * The first row of the other side that matches one of those that {@link #ahead} was told of, at
-   * which this is; or {@link HashIndex#NONE}.
-   */
-  final int firstOf(JoinSide other, int i) {
-    return keys.isVariable() ? other.first(this) : aheadNumbers[i];
-  }
-
-  private int first(JoinSide other) {
-    if (!keys.isVariable()) {
-      return index.first(other.own);
-    }
-    RowWriter wanted = other.keyRow;
-    return keys.encodeKey(wanted.bytes(), wanted.start(), own) ? index.first(own) : HashIndex.NONE;
-  }
-
-  final int next(int number) {
-    return index.next(number);
-  }
 
   abstract long weight(int number);
 
   /** Writes a row into a page's row that was begun, its first column at a place. */
   abstract void write(int number, RowWriter out, int firstColumn);
+
+  /**
+   * Writes columns of a row, of fixed size, into a delta by columns.
+   *
+   * @param which the columns
+   * @param at which row of the delta
+   * @param firstColumn where in the delta the row's first column is
+   */
+  abstract void columns(int number, int[] which, ColumnDelta into, int at, int firstColumn);
+
+  /** As {@link #columns(int, int[], ColumnDelta, int, int)}, of a row that is given. */
+  final void columns(
+      byte[] bytes, int row, int[] which, ColumnDelta into, int at, int firstColumn) {
+    for (int c : which) {
+      into.columns[firstColumn + c][at] = layout.slot(bytes, row, c);
+      if (layout.isNull(bytes, row, c)) {
+        into.nulls[at] |= 1L << firstColumn + c;
+      }
+    }
+  }
 
   /** How many rows a row has met. */
   abstract long met(int number);
@@ -180,20 +340,8 @@ abstract class JoinSide {
   /** All numbers are below this. */
   abstract int limit();
 
-  /**
-   * Puts the row in that it is at, or takes it out.
-   *
-   * @param i which of those that {@link #ahead} was told of it is
-   * @param matches how many rows of the other side it meets
-   */
-  abstract void add(int i, byte[] bytes, int row, long weight, long matches);
-
-  /** Makes words of the key of the row it is at, which is or will be there. */
-  final void encodeOwn() {
-    if (keys.isVariable()) {
-      keys.encode(keyRow.bytes(), keyRow.start(), own, 0);
-    }
-  }
+  /** Ends an epoch. */
+  void settle() {}
 
   abstract void join(Versions graph);
 
@@ -202,13 +350,11 @@ abstract class JoinSide {
   /** What a checkpoint saves. */
   abstract Durable durable();
 
-  /** Makes the index of rows that were restored. */
+  /** Puts rows that were restored under their keys. */
   abstract void restored();
 
-  /** Heap held, in bytes. */
-  long heapBytes() {
-    return keys.heapBytes() + index.heapBytes();
-  }
+  /** Heap held, in bytes, without what the sides have together. */
+  abstract long heapBytes();
 
   /** Rows that are kept. */
   abstract long size();

@@ -1,12 +1,11 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Durable;
+import dripledger.engine.store.IntList;
 import dripledger.engine.store.Versions;
 import java.util.Arrays;
-import java.util.List;
 
 /**
  * A side whose rows only come: a log, and where in it each row is. No row is looked for by what it
@@ -14,15 +13,20 @@ import java.util.List;
  */
 final class LoggedSide extends JoinSide {
   private final LogRows log;
-  private int[] addresses = new int[16];
+  private final IntList addresses = new IntList();
+  private long[] met; // or null
   private int count;
 
   @SuppressWarnings("UnusedVariable")
   private long touched; // what was read only to have it near
 
-  LoggedSide(RowLayout layout, List<Integer> columns, List<Boolean> nullMatches) {
-    super(layout, columns, nullMatches);
+  /**
+   * @param counts whether rows are to know how many they have met, which no checkpoint saves
+   */
+  LoggedSide(Input input, boolean counts) {
+    super(input);
     log = new LogRows(layout.schema(), null);
+    met = counts ? new long[16] : null;
   }
 
   @Override
@@ -35,7 +39,7 @@ final class LoggedSide extends JoinSide {
     long seen = 0;
     for (int i = 0; i < more; i++) {
       if (numbers[i] >= 0) {
-        int address = addresses[numbers[i]];
+        int address = addresses.get(numbers[i]);
         seen += log.bytes(address)[log.offset(address)];
       }
     }
@@ -49,7 +53,7 @@ final class LoggedSide extends JoinSide {
 
   @Override
   void write(int number, RowWriter out, int firstColumn) {
-    int address = addresses[number];
+    int address = addresses.get(number);
     byte[] bytes = log.bytes(address);
     int row = log.offset(address);
     for (int c = 0; c < layout.columns(); c++) {
@@ -58,13 +62,21 @@ final class LoggedSide extends JoinSide {
   }
 
   @Override
+  void columns(int number, int[] which, ColumnDelta into, int at, int firstColumn) {
+    int address = addresses.get(number);
+    columns(log.bytes(address), log.offset(address), which, into, at, firstColumn);
+  }
+
+  @Override
   long met(int number) {
-    throw new IllegalStateException("what rows meet is not counted here");
+    return met[number];
   }
 
   @Override
   long meet(int number, long more) {
-    throw new IllegalStateException("what rows meet is not counted here");
+    long before = met[number];
+    met[number] = before + more;
+    return before;
   }
 
   @Override
@@ -83,18 +95,31 @@ final class LoggedSide extends JoinSide {
       throw new IllegalStateException("a row was taken out of what only grows");
     }
     int length = layout.length(bytes, row);
-    encodeOwn();
     for (long n = weight; n > 0; n--) {
-      put(log.append(bytes, row, length));
+      put(i, bytes, row, number(log.append(bytes, row, length), matches));
     }
   }
 
-  private void put(int address) {
-    if (count == addresses.length) {
-      addresses = Arrays.copyOf(addresses, count + (count >> 1));
+  private int number(int address, long matches) {
+    addresses.grow(count);
+    addresses.set(count, address);
+    if (met != null) {
+      if (count == met.length) {
+        met = Arrays.copyOf(met, count * 2);
+      }
+      met[count] = matches;
     }
-    addresses[count] = address;
-    index.add(own, count++);
+    return count++;
+  }
+
+  @Override
+  boolean canReplace(int i, byte[] bytes, int row, int newRow) {
+    return false;
+  }
+
+  @Override
+  void replace(int i, byte[] bytes, int row, int newRow, long matches) {
+    throw new IllegalStateException("a row was taken out of what only grows");
   }
 
   @Override
@@ -114,17 +139,12 @@ final class LoggedSide extends JoinSide {
 
   @Override
   void restored() {
-    log.all(
-        (bytes, at, address) -> {
-          at(bytes, at);
-          encodeOwn();
-          put(address);
-        });
+    log.all((bytes, at, address) -> putRestored(bytes, at, number(address, 0)));
   }
 
   @Override
   long heapBytes() {
-    return super.heapBytes() + log.heapBytes() + 4L * addresses.length;
+    return log.heapBytes() + addresses.heapBytes() + (met == null ? 0 : 8L * met.length);
   }
 
   @Override

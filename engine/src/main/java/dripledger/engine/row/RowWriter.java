@@ -166,6 +166,40 @@ public final class RowWriter {
     }
   }
 
+  /**
+   * Copies all columns of a row of another layout.
+   *
+   * @param first where the row's first column goes
+   */
+  public void copyAll(int first, RowLayout from, byte[] source, int row) {
+    int columns = from.columns();
+    if (from.anyVariable()) {
+      for (int c = 0; c < columns; c++) {
+        copy(first + c, from, source, row, c);
+      }
+      return;
+    }
+    int source0 = row + from.headerBytes();
+    int target0 = start + layout.slotOffset(first);
+    for (int c = 0; c < columns; c++) { // rows are short: a call to copy bytes costs more
+      Bytes.putLong(bytes, target0 + 8 * c, Bytes.getLong(source, source0 + 8 * c));
+    }
+    for (int h = 0; h < from.headerBytes(); h++) {
+      if (source[row + h] != 0) {
+        copyNulls(first, from, source, row);
+        return;
+      }
+    }
+  }
+
+  private void copyNulls(int first, RowLayout from, byte[] source, int row) {
+    for (int c = 0; c < from.columns(); c++) {
+      if (from.isNull(source, row, c)) {
+        setNull(first + c);
+      }
+    }
+  }
+
   /** Copies a column of the same type from a row of another layout. */
   public void copy(int column, RowLayout from, byte[] source, int row, int sourceColumn) {
     if (from.isNull(source, row, sourceColumn)) {

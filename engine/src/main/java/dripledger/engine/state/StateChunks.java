@@ -25,7 +25,7 @@ public final class StateChunks {
 
   private static final byte ENTRIES = 1;
   private static final byte LOG = 2;
-  private static final byte VERSION = 4;
+  private static final byte VERSION = 5;
   private static final int SUM = 2; // where the checksum is
   private static final int HEADER = 6;
   private static final int ENTRY_HEADER = 16;

@@ -128,8 +128,13 @@ public final class KeyedStore extends KeyedReads implements Versions.Versioned {
   public void findAhead(long[] keys, long[] hashes, int[] blocks, int count, int stride) {
     first(hashes, count);
     for (int i = 0; i < count; i++) {
-      int found = SlotTable.block(slots.follow(ahead[i], hashes[i]));
-      blocks[i] = found >= 0 && sameKey(found, keys, i * stride) ? found : NONE;
+      blocks[i] = SlotTable.block(slots.follow(ahead[i], hashes[i]));
+    }
+    touched = lookAhead(blocks, count);
+    for (int i = 0; i < count; i++) {
+      if (blocks[i] >= 0 && !sameKey(blocks[i], keys, i * stride)) {
+        blocks[i] = NONE;
+      }
     }
   }
 
