@@ -4,8 +4,8 @@ import java.util.List;
 
 /**
  * The entry: {@code bench
- * [aggregation|extremes|joins|windows|changes|decision|restart|reading|pushing|all] [events in
- * thousands] [keys in thousands] [rows an epoch]}.
+ * [aggregation|extremes|joins|windows|changes|together|decision|restart|reading|pushing|all]
+ * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
   private Bench() {}
@@ -22,14 +22,15 @@ public final class Bench {
             "joins",
             "windows",
             "changes",
+            "together",
             "decision",
             "restart",
             "reading",
             "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|changes|decision|restart|reading|pushing|all] [events/1000]"
-              + " [keys/1000] [epoch rows]");
+          "usage: bench [aggregation|extremes|joins|windows|changes|together|decision|restart|reading|pushing|all]"
+              + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
     System.out.printf(
@@ -53,6 +54,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("changes")) {
       new Changes(events).run();
+    }
+    if (what.equals("all") || what.equals("together")) {
+      new Together(keys, epochRows).run();
     }
     if (what.equals("all") || what.equals("decision")) {
       new Decision(args.length > 1 ? events / 1000 : 15_000).run();

@@ -52,11 +52,11 @@ final class Changes {
     this.most = most;
   }
 
-  private static Schema schema(String... names) {
+  static Schema schema(String... names) {
     return new Schema(Arrays.stream(names).map(n -> new Column(n, NUMBER)).toList());
   }
 
-  private static PlanNode plan(String query) {
+  static PlanNode plan(String query) {
     Catalog catalog =
         Catalog.EMPTY
             .with(table(1, "parcel", schema("parcel", "gate", "grams")))

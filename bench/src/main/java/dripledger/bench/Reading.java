@@ -268,7 +268,9 @@ final class Reading {
             checkpointMillis == 0 ? 3_600_000 : checkpointMillis,
             defaults.queryMillis(),
             defaults.maxQueryBytes(),
-            defaults.changeMillis());
+            defaults.changeMillis(),
+            defaults.workers(),
+            defaults.togetherRows());
     Engine engine =
         new Engine(
             options,

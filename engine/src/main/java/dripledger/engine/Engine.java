@@ -10,7 +10,6 @@ import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochInput;
-import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -84,12 +83,7 @@ public final class Engine implements AutoCloseable {
     this.ledger = records.ledger();
     this.connectors = connectors;
     this.clock = clock;
-    loop =
-        new EpochLoop(
-            new EpochLimits(
-                options.maxEpochRows(), options.maxQueuedBytes(), options.maxHeldBytes()),
-            records.definitions()::reserveEpochs,
-            0);
+    loop = new EpochLoop(options.epochLimits(), records.definitions()::reserveEpochs, 0);
     history = new StreamHistory(ledger, connectors, this::catalog);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
     QueryBounds bounds =

@@ -1,5 +1,7 @@
 package dripledger.engine;
 
+import dripledger.engine.epoch.EpochLimits;
+
 /**
  * The engine's bounds.
  *
@@ -13,6 +15,8 @@ package dripledger.engine;
  * @param queryMillis how long a query that is asked once may take; 0 for any time
  * @param maxQueryBytes heap that a query that is asked once may hold, beside its answer
  * @param changeMillis how long a statement that changes a table waits for the ledger
+ * @param workers how many threads step an epoch together
+ * @param togetherRows an epoch of fewer rows is stepped by one thread
  */
 public record EngineOptions(
     int maxEpochRows,
@@ -23,11 +27,34 @@ public record EngineOptions(
     long checkpointMillis,
     long queryMillis,
     long maxQueryBytes,
-    long changeMillis) {
+    long changeMillis,
+    int workers,
+    int togetherRows) {
+  /** Below it, calling the others takes longer than what they would do. */
+  public static final int TOGETHER_ROWS = 1000;
 
   public static EngineOptions defaults() {
     return new EngineOptions(
-        65_536, 128L << 20, 200_000, 200_000, heapShare(), 5_000, 60_000, queryShare(), 30_000);
+        65_536,
+        128L << 20,
+        200_000,
+        200_000,
+        heapShare(),
+        5_000,
+        60_000,
+        queryShare(),
+        30_000,
+        cores(),
+        TOGETHER_ROWS);
+  }
+
+  EpochLimits epochLimits() {
+    return new EpochLimits(maxEpochRows, maxQueuedBytes, maxHeldBytes, workers, togetherRows);
+  }
+
+  /** The cores there are. */
+  public static int cores() {
+    return Runtime.getRuntime().availableProcessors();
   }
 
   /** A tenth of the heap, for one query. */

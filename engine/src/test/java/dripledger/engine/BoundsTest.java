@@ -54,7 +54,7 @@ class BoundsTest {
 
   private static Engine withParcels(long millis, long bytes) {
     EngineOptions bounds =
-        new EngineOptions(65_536, 64 << 20, 1000, 10, 1L << 30, 5000, millis, bytes, 30_000);
+        new EngineOptions(65_536, 64 << 20, 1000, 10, 1L << 30, 5000, millis, bytes, 30_000, 2, 1);
     Engine engine = new Engine(bounds, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK);
     engine.start();
     engine.execute("CREATE TABLE parcel (parcel INTEGER PRIMARY KEY)");

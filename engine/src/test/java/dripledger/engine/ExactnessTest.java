@@ -95,7 +95,7 @@ class ExactnessTest {
   @Test
   void anAnswerHasABoundInRows() {
     EngineOptions few =
-        new EngineOptions(1000, 1 << 20, 3, 10, 1L << 30, 5000, 60_000, 1L << 30, 30_000);
+        new EngineOptions(1000, 1 << 20, 3, 10, 1L << 30, 5000, 60_000, 1L << 30, 30_000, 2, 1);
     try (Engine other = new Engine(few, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute(

@@ -176,7 +176,7 @@ class LiveGraphTest {
   @Test
   void aSlowFollowerIsCutOffAndToldSo() throws Exception {
     EngineOptions small =
-        new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 60_000, 1L << 30, 30_000);
+        new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 60_000, 1L << 30, 30_000, 2, 1);
     try (Engine other =
         new Engine(small, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
@@ -193,7 +193,7 @@ class LiveGraphTest {
   @Test
   void fullViewsRefuseWhatIsNewAndGoOnAnswering() {
     EngineOptions tiny =
-        new EngineOptions(1000, 1 << 20, 1000, 10, 3_000_000, 5000, 60_000, 1L << 30, 30_000);
+        new EngineOptions(1000, 1 << 20, 1000, 10, 3_000_000, 5000, 60_000, 1L << 30, 30_000, 2, 1);
     try (Engine other = new Engine(tiny, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       other.start();
       other.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s VARCHAR)");

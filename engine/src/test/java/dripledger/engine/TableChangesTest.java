@@ -28,7 +28,7 @@ class TableChangesTest {
   private Engine engine() {
     MemoryCheckpoints checkpoints = new MemoryCheckpoints();
     EngineOptions hasty =
-        new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 60_000, 1L << 30, 200);
+        new EngineOptions(1000, 1 << 20, 1000, 10, 1L << 30, 5000, 60_000, 1L << 30, 200, 2, 1);
     Engine made =
         new Engine(
             hasty,

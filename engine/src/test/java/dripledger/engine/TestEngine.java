@@ -20,7 +20,10 @@ import java.util.Map;
 public final class TestEngine implements AutoCloseable {
   static final Clock CLOCK = Clock.fixed(Instant.parse("2026-03-02T06:00:00Z"), ZoneOffset.UTC);
 
+  private static final int WORKERS = Integer.getInteger("drip.workers", 2);
+
   final Records records;
+  private final int workers;
   final MemoryCheckpoints checkpoints;
   private final Connectors connectors;
   Engine engine;
@@ -34,6 +37,14 @@ public final class TestEngine implements AutoCloseable {
   }
 
   TestEngine(Records records, Connectors connectors) {
+    this(records, connectors, WORKERS);
+  }
+
+  /**
+   * @param workers how many threads step an epoch
+   */
+  TestEngine(Records records, Connectors connectors, int workers) {
+    this.workers = workers;
     this.records = records;
     this.connectors = connectors;
     checkpoints = (MemoryCheckpoints) records.checkpoints();
@@ -52,8 +63,25 @@ public final class TestEngine implements AutoCloseable {
   }
 
   private void start() {
-    engine = new Engine(EngineOptions.defaults(), records, connectors, CLOCK);
+    engine = new Engine(options(workers), records, connectors, CLOCK);
     engine.start();
+  }
+
+  /** The usual bounds; workers are called for every epoch, however few rows it has. */
+  private static EngineOptions options(int workers) {
+    EngineOptions usual = EngineOptions.defaults();
+    return new EngineOptions(
+        usual.maxEpochRows(),
+        usual.maxQueuedBytes(),
+        usual.maxResultRows(),
+        usual.maxFollowerRows(),
+        usual.maxHeldBytes(),
+        usual.checkpointMillis(),
+        usual.queryMillis(),
+        usual.maxQueryBytes(),
+        usual.changeMillis(),
+        workers,
+        1);
   }
 
   /** Makes a checkpoint now. */

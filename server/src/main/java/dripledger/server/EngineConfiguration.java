@@ -102,7 +102,9 @@ class EngineConfiguration {
             settings.checkpointMillis(),
             settings.queryMillis(),
             settings.maxQueryBytes() == 0 ? EngineOptions.queryShare() : settings.maxQueryBytes(),
-            settings.changeMillis());
+            settings.changeMillis(),
+            settings.workers() == 0 ? EngineOptions.cores() : settings.workers(),
+            EngineOptions.TOGETHER_ROWS);
     Engine engine =
         new Engine(
             options,

@@ -18,6 +18,7 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param queryMillis how long a query that is asked once may take; 0 is any time
  * @param maxQueryBytes heap that a query that is asked once may hold; 0 is a tenth of the heap
  * @param changeMillis how long a statement that changes a table, or a push, waits for the database
+ * @param workers how many threads step an epoch together; 0 is as many as there are cores
  * @param maxWaitingPushes requests that may wait for the database at the same time
  * @param maxRejects rejects kept of one stream or table; the oldest go first
  * @param connectionCheckSeconds how often connections are tried in the background
@@ -38,6 +39,7 @@ public record Settings(
     long queryMillis,
     long maxQueryBytes,
     long changeMillis,
+    int workers,
     int maxWaitingPushes,
     int maxRejects,
     int connectionCheckSeconds,

@@ -43,7 +43,7 @@ public final class EpochLoop implements AutoCloseable {
   private final EpochLimits limits;
   private final EpochNumbers numbers;
   private final Versions versions = Versions.ofGraph();
-  private final Graph graph = new Graph(versions);
+  private final Graph graph;
   private final InputQueue queue;
   private final PendingRejects rejects = new PendingRejects();
   private boolean closed;
@@ -61,6 +61,7 @@ public final class EpochLoop implements AutoCloseable {
    */
   public EpochLoop(EpochLimits limits, LongUnaryOperator reserveEpochs, long sequence) {
     this.limits = limits;
+    graph = new Graph(versions, limits.workers(), limits.togetherRows());
     queue = new InputQueue(limits.maxQueuedBytes());
     versions.boundHeldBack(limits.maxHeldBytes() / HELD_BACK_SHARE);
     numbers = new EpochNumbers(reserveEpochs);
@@ -310,14 +311,7 @@ public final class EpochLoop implements AutoCloseable {
     Map<Long, SourcePosition> left = new HashMap<>(snapshot.positions());
     left.remove(inputId);
     synchronized (this) {
-      snapshot =
-          new Snapshot(
-              snapshot.epoch(),
-              snapshot.version(),
-              snapshot.sequence(),
-              left,
-              snapshot.relations(),
-              snapshot.unreadable());
+      snapshot = snapshot.withPositions(left);
     }
   }
 
@@ -489,12 +483,13 @@ public final class EpochLoop implements AutoCloseable {
     }
     queue.close().forEach(done -> done.completeExceptionally(refusal()));
     numbers.close();
-    if (running != null && running != Thread.currentThread()) {
-      try {
+    try {
+      if (running != null && running != Thread.currentThread()) {
         running.join(30_000);
-      } catch (InterruptedException e) {
-        Thread.currentThread().interrupt();
       }
+    } catch (InterruptedException e) {
+      Thread.currentThread().interrupt();
     }
+    graph.close();
   }
 }

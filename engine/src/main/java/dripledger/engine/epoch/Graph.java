@@ -26,17 +26,38 @@ import org.slf4j.LoggerFactory;
  * All live nodes, what is read before what reads it, and one clock for their stores. Whatever is
  * thrown while a node is at work takes that node out of the epochs with its reason, and everything
  * that reads from it. Belongs to the thread that steps.
+ *
+ * <p>An epoch goes rank by rank: a node's rank is above those of all it reads. The nodes of a rank
+ * have nothing to do with each other, but that a node feeds those that read it while it works; so
+ * those that feed the same reader work one after the other, in one {@link Bundle}, and bundles
+ * beside each other. What comes out is the same however many work.
  */
-final class Graph {
+final class Graph implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Graph.class);
 
   private final Versions versions;
   private final List<LiveNode> nodes = new ArrayList<>();
   private final Map<Long, LiveNode> byId = new HashMap<>();
   private final Map<Long, List<QueryNode>> readers = new HashMap<>(); // by what they read
+  private final Workers workers;
+  private final int togetherRows;
+  private List<List<Bundle>> ranks = List.of();
+  private long taken; // rows since the last epoch
 
-  Graph(Versions versions) {
+  /**
+   * @param workerCount how many threads step together
+   * @param togetherRows an epoch of fewer rows is not worth calling the others for
+   */
+  Graph(Versions versions, int workerCount, int togetherRows) {
     this.versions = versions;
+    workers = new Workers(workerCount);
+    this.togetherRows = togetherRows;
+  }
+
+  /** Nodes of one rank that work one after the other. */
+  private static final class Bundle {
+    final List<LiveNode> nodes = new ArrayList<>();
+    volatile long nanos; // of its last work
   }
 
   /** The node with a number, or null. */
@@ -100,7 +121,7 @@ final class Graph {
 
   /** Tells each node which step it is read through, and whether its changes are read. */
   private void wire() {
-    sort();
+    Map<LiveNode, Integer> depths = sort();
     readers.clear();
     for (int i = nodes.size() - 1; i >= 0; i--) {
       if (nodes.get(i) instanceof QueryNode query) {
@@ -118,13 +139,40 @@ final class Graph {
         query.readBy(readers.getOrDefault(query.id(), List.of()));
       }
     }
+    bundle(depths);
   }
 
   /** Puts what is read before what reads it. */
-  private void sort() {
+  private Map<LiveNode, Integer> sort() {
     Map<LiveNode, Integer> depths = new IdentityHashMap<>();
     nodes.forEach(node -> depth(node, depths));
     nodes.sort(Comparator.comparing(depths::get)); // stable
+    return depths;
+  }
+
+  /** Parts each rank into what may work beside each other. */
+  private void bundle(Map<LiveNode, Integer> depths) {
+    List<List<Bundle>> all = new ArrayList<>();
+    Map<LiveNode, Bundle> byReader = new IdentityHashMap<>();
+    for (LiveNode node : nodes) {
+      if (depths.get(node) == all.size()) {
+        all.add(new ArrayList<>());
+        byReader.clear();
+      }
+      List<Bundle> rank = all.get(all.size() - 1);
+      Bundle bundle = new Bundle();
+      bundle.nodes.add(node);
+      for (QueryNode reader : readers.getOrDefault(node.id(), List.of())) {
+        Bundle other = byReader.put(reader, bundle);
+        if (other != null && other != bundle && node instanceof QueryNode) {
+          bundle.nodes.addAll(0, other.nodes);
+          byReader.replaceAll((r, b) -> b == other ? bundle : b);
+          rank.remove(other);
+        }
+      }
+      rank.add(bundle);
+    }
+    ranks = all;
   }
 
   private int depth(LiveNode node, Map<LiveNode, Integer> known) {
@@ -151,19 +199,36 @@ final class Graph {
    */
   int take(long id, Page page, int partition, long nowMillis) {
     if (byId.get(id) instanceof InputNode node && node.failure() == null && !node.isLoading()) {
+      int rows = page.size();
       atWork(node, () -> node.take(page, partition, nowMillis));
-      return page.size();
+      taken += rows;
+      return rows;
     }
     return 0;
   }
 
   /** Takes every node through an epoch. */
   void step(long epoch, long nowMillis) {
-    for (LiveNode node : nodes) {
-      if (node.failure() == null) {
-        atWork(node, () -> step(node, epoch, nowMillis));
+    boolean together = workers.count() > 1 && taken >= togetherRows;
+    taken = 0;
+    for (List<Bundle> rank : ranks) {
+      if (together && rank.size() > 1) {
+        rank.sort(Comparator.comparingLong(bundle -> -bundle.nanos));
+        workers.run(rank.stream().map(b -> (Runnable) () -> step(b, epoch, nowMillis)).toList());
+      } else {
+        rank.forEach(bundle -> step(bundle, epoch, nowMillis));
       }
     }
+  }
+
+  private void step(Bundle bundle, long epoch, long now) {
+    long began = System.nanoTime();
+    for (LiveNode node : bundle.nodes) {
+      if (node.failure() == null) {
+        atWork(node, () -> step(node, epoch, now));
+      }
+    }
+    bundle.nanos = System.nanoTime() - began;
   }
 
   private void step(LiveNode node, long epoch, long now) {
@@ -250,6 +315,12 @@ final class Graph {
       LOG.error("{} has stopped", node.name(), e);
       node.fail(e.getMessage() == null ? e.toString() : e.getMessage());
     }
+  }
+
+  /** Lets go of the threads; nothing is stepped any more. */
+  @Override
+  public void close() {
+    workers.close();
   }
 
   /** No node takes part in anything any more. */

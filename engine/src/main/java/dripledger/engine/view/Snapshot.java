@@ -49,6 +49,11 @@ public record Snapshot(
     return relations.get(id);
   }
 
+  /** This snapshot with other positions. */
+  public Snapshot withPositions(Map<Long, SourcePosition> others) {
+    return new Snapshot(epoch, version, sequence, others, relations, unreadable);
+  }
+
   /** This snapshot with one relation in another version, for statements of an open transaction. */
   public Snapshot with(long id, RelationVersion changed) {
     Map<Long, RelationVersion> copy = new java.util.HashMap<>(relations);

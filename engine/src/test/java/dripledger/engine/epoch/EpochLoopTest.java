@@ -42,7 +42,7 @@ class EpochLoopTest {
   private static EpochLoop loop(long maxQueuedBytes) {
     long[] next = {1};
     return new EpochLoop(
-        new EpochLimits(100, maxQueuedBytes, 1L << 30),
+        new EpochLimits(100, maxQueuedBytes, 1L << 30, 2, 1),
         count -> {
           next[0] += count;
           return next[0] - count;
@@ -150,7 +150,7 @@ class EpochLoopTest {
     AtomicLong next = new AtomicLong(1);
     try (EpochLoop loop =
         new EpochLoop(
-            new EpochLimits(100, 1 << 20, 1L << 30),
+            new EpochLimits(100, 1 << 20, 1L << 30, 2, 1),
             count -> {
               if (away.get()) {
                 throw new IllegalStateException("the database does not answer");
