@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Subscription;
@@ -71,6 +72,15 @@ class JoinTest {
     assertThat(db.rows("DESCRIBE single").toString()).contains("parcel");
     assertThat(db.engine.relation("single").key()).containsExactly(0);
     assertThat(db.engine.relation("many").key()).containsExactly(0, 1);
+  }
+
+  @Test
+  void aColumnOfAnotherRelationIsNotSuggestedForItself() {
+    assertThatThrownBy(
+            () -> db.run("SELECT 1 AS x FROM scan AS s JOIN gate AS g ON g.parcel = s.parcel"))
+        .isInstanceOfSatisfying(
+            EngineException.class,
+            e -> assertThat(e.hint()).contains("gate has gate, hall, capacity"));
   }
 
   @Test

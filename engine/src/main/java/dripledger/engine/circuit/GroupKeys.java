@@ -80,22 +80,32 @@ final class GroupKeys {
       encodeVariable(bytes, row, into, at, true);
       return;
     }
-    Arrays.fill(into, at, at + words, 0);
+    clear(into, at);
     for (int i = 0; i < columns.length; i++) {
       if (nullWords > 0 && input.isNull(bytes, row, columns[i])) {
         into[at + i / 64] |= 1L << i;
+        into[at + nullWords + i] = 0;
       } else {
         into[at + nullWords + i] = input.slot(bytes, row, columns[i]);
       }
     }
   }
 
+  /** Clears what is not written anyway: the null bits, or the word of no columns. */
+  private void clear(long[] into, int at) {
+    int unwritten = words - columns.length;
+    for (int w = 0; w < unwritten; w++) {
+      into[at + w] = 0;
+    }
+  }
+
   /** Writes the key of a row given by columns; only if it is of fixed size. */
   void encode(ColumnDelta delta, int row, long[] into, int at) {
-    Arrays.fill(into, at, at + words, 0);
+    clear(into, at);
     for (int i = 0; i < columns.length; i++) {
       if (nullWords > 0 && (delta.nulls[row] & 1L << columns[i]) != 0) {
         into[at + i / 64] |= 1L << i;
+        into[at + nullWords + i] = 0;
       } else {
         into[at + nullWords + i] = delta.columns[columns[i]][row];
       }

@@ -15,6 +15,7 @@ import dripledger.engine.intake.Sources;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.query.QueryReads;
 import dripledger.engine.query.Result;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -377,6 +378,9 @@ public final class Introspection {
         keeps += first != null ? "; the same as in line " + first : shared(step, view);
       }
       List<Object> row = new ArrayList<>(List.of(line.step(), keeps, line.bound()));
+      if (command.view() == null) {
+        row.add(QueryReads.text(line.node(), command.plan(), snapshot));
+      }
       if (analyze) {
         Circuit.State state = state(line.node(), cut, view);
         row.add(state == null ? 0L : state.keys());
@@ -385,6 +389,9 @@ public final class Introspection {
       rows.add(row.toArray());
     }
     List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
+    if (command.view() == null) {
+      columns.add(text("asked once"));
+    }
     if (analyze) {
       columns.add(number("keys"));
       columns.add(number("bytes"));

@@ -22,8 +22,10 @@ import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.HashMap;
+import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.BooleanSupplier;
 import java.util.function.Consumer;
 import java.util.function.Function;
@@ -55,7 +57,7 @@ public final class QueryRunner {
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
   public void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
-    run(plan, new Reading(null, null), snapshot, sink, () -> false);
+    run(plan, Reading.USUAL, snapshot, sink, () -> false);
   }
 
   /**
@@ -65,7 +67,9 @@ public final class QueryRunner {
    *     or null
    * @param along in which order the one relation is read, or null for any
    */
-  private record Reading(Map<Integer, Object> bound, Along along) {}
+  private record Reading(Map<Integer, Object> bound, Along along) {
+    static final Reading USUAL = new Reading(null, null);
+  }
 
   /** The order of a version's key, one way or the other. */
   private record Along(RelationVersion version, boolean descending) {}
@@ -93,6 +97,7 @@ public final class QueryRunner {
     sourceLayouts(plan, layouts);
     Map<Long, Expr> filters = filters(plan);
     long counted = countedRelation(plan);
+    Map<Long, JoinLookUps.LookUp> lookUps = JoinLookUps.of(plan, snapshot);
     for (long input : circuit.inputs()) {
       RowLayout layout = layouts.get(input);
       try {
@@ -100,12 +105,7 @@ public final class QueryRunner {
           circuit.feed(input, manyRows(layout, snapshot.readable(input).count()));
           continue;
         }
-        feed(
-            input,
-            layout,
-            reading,
-            filters.get(input),
-            snapshot,
+        Consumer<Page> taker =
             page -> {
               work.step();
               circuit.feed(input, page);
@@ -113,7 +113,11 @@ public final class QueryRunner {
               if (enough.getAsBoolean()) {
                 throw Enough.INSTANCE;
               }
-            });
+            };
+        JoinLookUps.LookUp lookUp = lookUps.get(input);
+        if (lookUp == null || !lookedUp(lookUp, snapshot, taker)) {
+          feed(input, layout, reading, filters.get(input), snapshot, taker);
+        }
       } catch (Enough e) {
         return;
       }
@@ -134,6 +138,37 @@ public final class QueryRunner {
                   .orElse("it is too large to be shown"),
           "leave them out with WHERE, or guard the expression with CASE");
     }
+  }
+
+  /**
+   * Gives of a relation only the rows that the other side of a join asks for.
+   *
+   * @return whether it was so few that this was done
+   */
+  private boolean lookedUp(JoinLookUps.LookUp lookUp, Snapshot snapshot, Consumer<Page> sink) {
+    Set<List<Object>> keys = new LinkedHashSet<>();
+    long[] rows = new long[1];
+    Consumer<Page> collect =
+        page -> {
+          rows[0] += page.size();
+          for (int i = 0; i < page.size() && rows[0] <= JoinLookUps.FEW; i++) {
+            List<Object> key = new ArrayList<>();
+            for (int column : lookUp.columns()) {
+              key.add(BoxedRows.readColumn(page.layout(), page.bytes(), page.start(i), column));
+            }
+            if (!key.contains(null)) {
+              keys.add(key);
+            }
+          }
+        };
+    run(lookUp.other(), Reading.USUAL, snapshot, collect, () -> rows[0] > JoinLookUps.FEW);
+    if (rows[0] > JoinLookUps.FEW) {
+      return false;
+    }
+    Pieces pieces = new Pieces(lookUp.way(), sink);
+    keys.forEach(key -> pieces.find(key.toArray()));
+    pieces.end();
+    return true;
   }
 
   /** The relation of which a plan asks how many rows it has and nothing else; or 0. */
@@ -200,7 +235,7 @@ public final class QueryRunner {
 
   /** Gives everything a relation holds at the snapshot. */
   public void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
-    feed(id, layout, new Reading(null, null), null, snapshot, sink);
+    feed(id, layout, Reading.USUAL, null, snapshot, sink);
   }
 
   private void feed(
@@ -264,56 +299,6 @@ public final class QueryRunner {
     return true;
   }
 
-  /** Rows that are given one by one, handed on in pages: first few, then more. */
-  private static final class Pieces {
-    private static final int FIRST_ROWS = 64;
-
-    private final Consumer<Page> sink;
-    private final Page page;
-    private RelationVersion version;
-    private int full = FIRST_ROWS;
-
-    Pieces(RelationVersion version, Consumer<Page> sink) {
-      this.version = version;
-      this.sink = sink;
-      page = new Page(version.layout(), 1);
-    }
-
-    /** Reads the same rows in another order from here on. */
-    Pieces of(RelationVersion order) {
-      version = order;
-      return this;
-    }
-
-    void find(Object[] values) {
-      try {
-        version.find(values, this::add);
-      } catch (IllegalArgumentException e) {
-        // a value that does not fit its column, and so is in no row
-      }
-    }
-
-    void range(byte[] from, byte[] to, boolean descending) {
-      version.range(from, to, descending, this::add);
-    }
-
-    private boolean add(byte[] bytes, int at) {
-      page.append(bytes, at, version.layout().length(bytes, at), 1);
-      if (page.size() >= full) {
-        full = Math.min(RelationVersion.PIECE_ROWS, full * 4);
-        end();
-      }
-      return true;
-    }
-
-    void end() {
-      if (!page.isEmpty()) {
-        sink.accept(page);
-        page.clear();
-      }
-    }
-  }
-
   /** The leading columns of the key that are known, in their order. */
   private static Object[] keyOf(RelationVersion version, Map<Integer, Object> bound) {
     Object[] values = new Object[bound.size()];
@@ -322,7 +307,7 @@ public final class QueryRunner {
   }
 
   /** What the plan's filters ask of relations that it reads once. */
-  private static Map<Long, Expr> filters(PlanNode plan) {
+  static Map<Long, Expr> filters(PlanNode plan) {
     Map<Long, Expr> found = new HashMap<>();
     Map<Long, Integer> reads = new HashMap<>();
     filters(plan, found, reads);

@@ -4,6 +4,7 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import java.util.ArrayList;
 import java.util.Collection;
 import java.util.List;
 import java.util.Locale;
@@ -190,7 +191,9 @@ final class SqlErrors {
                 : String.valueOf(context.getCause().getMessage()));
     Matcher m = COLUMN.matcher(message);
     if (m.find()) {
-      String near = nearest(m.group(1), columnNames(relations));
+      List<String> others = new ArrayList<>(columnNames(relations));
+      others.remove(m.group(1)); // of another relation than the one that was asked
+      String near = nearest(m.group(1), others);
       return new EngineException(
           Code.NOT_FOUND,
           "no column \"" + m.group(1) + "\"" + (m.group(3) == null ? " here" : " in " + m.group(3)),
