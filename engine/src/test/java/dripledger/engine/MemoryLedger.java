@@ -50,6 +50,11 @@ public final class MemoryLedger implements Ledger {
     }
   }
 
+  /** Lets go of what was appended: it cannot be read again. */
+  synchronized void forget() {
+    appends.replaceAll(entries -> List.of());
+  }
+
   @Override
   public synchronized long made(String id) {
     return ids.getOrDefault(id, -1L);

@@ -393,6 +393,11 @@ public final class Circuit {
   /** What an operator keeps. */
   public record State(long keys, long bytes) {}
 
+  /** Heap held for what an epoch puts out, in bytes. The writer's thread. */
+  long outputBytes() {
+    return output.heapBytes();
+  }
+
   /** Heap held as operator state, in bytes. */
   public long stateBytes() {
     return operators.stream().mapToLong(Operator::stateBytes).sum();

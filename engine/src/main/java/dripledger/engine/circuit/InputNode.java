@@ -184,7 +184,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   public long heldBytes() {
-    return store == null ? 0 : store.heapBytes();
+    return input.heapBytes() + (store == null ? 0 : store.heapBytes());
   }
 
   @Override

@@ -385,6 +385,7 @@ public final class QueryNode extends LiveNode {
   public long heldBytes() {
     FillBuffer buffer = filling;
     return stateBytes
+        + circuit.outputBytes()
         + (kept == null ? 0 : kept.heapBytes())
         + (buffer == null ? 0 : buffer.heapBytes());
   }

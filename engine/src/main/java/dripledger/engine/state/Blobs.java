@@ -10,12 +10,15 @@ import java.util.Arrays;
  * thread, read by any.
  */
 public final class Blobs implements Versions.Versioned {
+  private static final int PIECE = 4096; // values that are noted together: no array is large
+
   private Versions versions;
   private final ByteArena arena = new ByteArena();
   private final ArrayDeque<Retired> retired = new ArrayDeque<>();
   private long[] going = new long[16];
   private int goingCount;
   private long retiredBytes;
+  private long retiredCount;
 
   private record Retired(long version, long[] places) {}
 
@@ -68,26 +71,37 @@ public final class Blobs implements Versions.Versioned {
       return;
     }
     if (goingCount == going.length) {
-      going = Arrays.copyOf(going, goingCount * 2);
+      if (goingCount == PIECE) {
+        noteRetired(versions.writing());
+      } else {
+        going = Arrays.copyOf(going, goingCount * 2);
+      }
     }
     going[goingCount++] = place;
+  }
+
+  private void noteRetired(long version) {
+    for (int i = 0; i < goingCount; i++) {
+      retiredBytes += length(going[i]);
+    }
+    retired.add(new Retired(version, Arrays.copyOf(going, goingCount)));
+    retiredCount += goingCount;
+    goingCount = 0;
   }
 
   @Override
   public void end(long version) {
     if (goingCount > 0) {
-      for (int i = 0; i < goingCount; i++) {
-        retiredBytes += length(going[i]);
-      }
-      retired.add(new Retired(version, Arrays.copyOf(going, goingCount)));
-      goingCount = 0;
+      noteRetired(version);
     }
   }
 
   @Override
   public void trim(long floor) {
     while (!retired.isEmpty() && retired.peek().version <= floor) {
-      for (long place : retired.poll().places) {
+      long[] places = retired.poll().places;
+      retiredCount -= places.length;
+      for (long place : places) {
         retiredBytes -= length(place);
         arena.free((int) (place >>> 32), Math.max(1, (int) place));
       }
@@ -100,7 +114,8 @@ public final class Blobs implements Versions.Versioned {
     return retiredBytes;
   }
 
+  /** Heap held, in bytes. */
   public long heapBytes() {
-    return arena.heapBytes() + 8L * going.length;
+    return arena.heapBytes() + 8L * (going.length + retiredCount);
   }
 }
