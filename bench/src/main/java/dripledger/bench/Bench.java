@@ -22,6 +22,7 @@ public final class Bench {
             "joins",
             "windows",
             "changes",
+            "filling",
             "together",
             "decision",
             "restart",
@@ -29,7 +30,7 @@ public final class Bench {
             "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|changes|together|decision|restart|reading|pushing|all]"
+          "usage: bench [aggregation|extremes|joins|windows|changes|filling|together|decision|restart|reading|pushing|all]"
               + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -54,6 +55,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("changes")) {
       new Changes(events).run();
+    }
+    if (what.equals("all") || what.equals("filling")) {
+      new Filling(events).run();
     }
     if (what.equals("all") || what.equals("together")) {
       new Together(keys, epochRows).run();

@@ -116,6 +116,10 @@ final class Installation {
             program.command(
                 "-XX:+UseG1GC",
                 "-XX:MaxGCPauseMillis=30",
+                // What is new is mostly kept: a young part that may be small, and copied once.
+                "-XX:+UnlockExperimentalVMOptions",
+                "-XX:G1NewSizePercent=1",
+                "-XX:MaxTenuringThreshold=1",
                 "-XX:+UseTransparentHugePages",
                 "-XX:+ExitOnOutOfMemoryError",
                 // What the SQL library cannot plan it says; its simplifier asserts too much.
