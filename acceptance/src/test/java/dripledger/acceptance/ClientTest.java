@@ -88,6 +88,9 @@ class ClientTest {
                 .drip("", "sql", "--format", "csv", "SELECT gate FROM gate WHERE hall = 'North'")
                 .out())
         .isEqualTo("gate\nG01\n");
+    assertThat(service.drip("", "sql", "EXPLAIN SELECT gate FROM gate WHERE hall = 'North'").out())
+        .contains("asked once")
+        .contains("by index on hall");
     assertThat(service.drip("", "sql", "DROP INDEX ON gate (hall)").exit()).isZero();
     assertThat(service.drip("", "sql", "SHOW CREATE gate").out()).doesNotContain("INDEX");
   }

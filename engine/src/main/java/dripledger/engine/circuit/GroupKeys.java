@@ -128,6 +128,22 @@ final class GroupKeys {
     }
   }
 
+  /** As {@link #encodeKnown(byte[], int, long[], int)} of many rows, one key after the other. */
+  void encodeKnown(byte[] bytes, int[] rows, int count, long[] into) {
+    if (variable || nullWords > 0 || columns.length == 0) {
+      for (int i = 0; i < count; i++) {
+        encodeKnown(bytes, rows[i], into, i * words);
+      }
+      return;
+    }
+    for (int c = 0; c < columns.length; c++) {
+      int slot = input.slotOffset(columns[c]);
+      for (int i = 0, at = c; i < count; i++, at += words) {
+        into[at] = Bytes.getLong(bytes, rows[i] + slot);
+      }
+    }
+  }
+
   private void encodeVariable(byte[] bytes, int row, long[] into, int at, boolean insert) {
     writer.truncate(0);
     writer.begin();

@@ -351,7 +351,19 @@ abstract class JoinSide {
   abstract Durable durable();
 
   /** Puts rows that were restored under their keys. */
-  abstract void restored();
+  void restored() {
+    RowWriter row = new RowWriter(layout, 256);
+    int limit = limit();
+    for (int number = 0; number < limit; number++) {
+      if (isThere(number)) {
+        row.truncate(0);
+        row.begin();
+        write(number, row, 0);
+        row.finish();
+        putRestored(row.bytes(), row.start(), number);
+      }
+    }
+  }
 
   /** Heap held, in bytes, without what the sides have together. */
   abstract long heapBytes();

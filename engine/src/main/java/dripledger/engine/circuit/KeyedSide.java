@@ -435,20 +435,6 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   }
 
   @Override
-  void restored() {
-    RowWriter row = new RowWriter(layout, 256);
-    for (int block = 0; block < store.ownLimit(); block++) {
-      if (store.isLive(block)) {
-        row.truncate(0);
-        row.begin();
-        write(block, row, 0);
-        row.finish();
-        putRestored(row.bytes(), row.start(), block);
-      }
-    }
-  }
-
-  @Override
   long heapBytes() {
     return store.heapBytes() + rowKeys.heapBytes() + (blobs == null ? 0 : blobs.heapBytes());
   }

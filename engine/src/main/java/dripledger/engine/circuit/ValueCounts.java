@@ -49,8 +49,8 @@ final class ValueCounts implements SavedStore.Form {
       blocks = new int[count];
       words = new long[count * size];
     }
+    keys.encodeKnown(bytes, rows, count, words);
     for (int i = 0; i < count; i++) {
-      keys.encodeKnown(bytes, rows[i], words, i * size);
       hashes[i] = store.hashOf(words, i * size);
     }
     store.findAhead(words, hashes, blocks, count, size);
