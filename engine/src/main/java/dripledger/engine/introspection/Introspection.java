@@ -379,7 +379,7 @@ public final class Introspection {
       }
       List<Object> row = new ArrayList<>(List.of(line.step(), keeps, line.bound()));
       if (command.view() == null) {
-        row.add(QueryReads.text(line.node(), command.plan(), snapshot));
+        row.add(1, QueryReads.text(line.node(), command.plan(), snapshot));
       }
       if (analyze) {
         Circuit.State state = state(line.node(), cut, view);
@@ -390,7 +390,7 @@ public final class Introspection {
     }
     List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
     if (command.view() == null) {
-      columns.add(text("asked once"));
+      columns.add(1, text("asked once"));
     }
     if (analyze) {
       columns.add(number("keys"));
