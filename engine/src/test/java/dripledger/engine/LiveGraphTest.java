@@ -245,6 +245,9 @@ class LiveGraphTest {
                   dripledger.engine.source.InputProgress.NOTHING,
                   null));
       assertThat(endOf(ofTable)).contains("which it reads, has stopped");
+      String lookUp = "SELECT t.v FROM (VALUES (1)) AS x (k) JOIN t ON t.k = x.k";
+      assertThat(db.rows("EXPLAIN " + lookUp).toString()).contains("by key k, as the other side");
+      assertThatThrownBy(() -> db.rows(lookUp)).hasMessageContaining("\"t\" has stopped");
     }
   }
 

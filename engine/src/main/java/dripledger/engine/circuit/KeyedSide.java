@@ -252,7 +252,7 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   // ---- rows that are there; a number below that of none is a stray's
 
   private Stray stray(int number) {
-    return number < JoinIndex.NONE ? walked.get(JoinIndex.NONE - 1 - number) : null;
+    return walked.get(JoinIndex.NONE - 1 - number);
   }
 
   private int strayFrom(int place) {

@@ -105,7 +105,7 @@ public final class JoinLookUps {
     if (source == null || reads.get(source.relationId()) > 1) {
       return null;
     }
-    RelationVersion version = snapshot.readable(source.relationId());
+    RelationVersion version = snapshot.relation(source.relationId());
     if (version == null || isKnown(side, version)) {
       return null;
     }
@@ -161,11 +161,11 @@ public final class JoinLookUps {
       return true;
     }
     if (side instanceof PlanNode.Source s) {
-      RelationVersion version = snapshot.readable(s.relationId());
+      RelationVersion version = snapshot.relation(s.relationId());
       return version != null && version.count() <= FEW;
     }
     if (side instanceof PlanNode.Transform t && t.input() instanceof PlanNode.Source s) {
-      RelationVersion version = snapshot.readable(s.relationId());
+      RelationVersion version = snapshot.relation(s.relationId());
       return version != null && (version.count() <= FEW || isKnown(side, version));
     }
     if (side instanceof PlanNode.Join join) {

@@ -146,6 +146,7 @@ public final class QueryRunner {
    * @return whether it was so few that this was done
    */
   private boolean lookedUp(JoinLookUps.LookUp lookUp, Snapshot snapshot, Consumer<Page> sink) {
+    snapshot.readable(lookUp.source().relationId()); // or that is the answer
     Set<List<Object>> keys = new LinkedHashSet<>();
     long[] rows = new long[1];
     Consumer<Page> collect =

@@ -117,13 +117,6 @@ public final class JoinIndex {
     return side == 0 ? heads & ~LOW | head & LOW : heads & LOW | (long) head << 32;
   }
 
-  /** The first row of a side with a key, or {@link #NONE}. */
-  public int first(int side, long hash, long[] key, int from) {
-    long[] table = table(hash);
-    int at = find(table, hash, key, from);
-    return at < 0 ? NONE : head(table[at + keyWords], side) - 1;
-  }
-
   /**
    * Looks for the first rows of many keys at once, so that their loads wait for memory together.
    *

@@ -67,7 +67,9 @@ class JoinIndexTest {
   }
 
   private static int first(JoinIndex index, int side, long key) {
-    return index.first(side, index.hash(words(key), 0), words(key), 0);
+    int[] first = new int[1];
+    index.ahead(side, words(key), 1, new long[1], new int[1], first, new int[1]);
+    return first[0];
   }
 
   private static List<Integer> rows(JoinIndex index, int side, long key) {
