@@ -116,6 +116,8 @@ final class Installation {
             program.command(
                 "-XX:+UseG1GC",
                 "-XX:MaxGCPauseMillis=30",
+                // State lies in arrays of up to 1 MB; one of half a region takes a whole one.
+                "-XX:G1HeapRegionSize=4m",
                 // What is new is mostly kept: a young part that may be small, and copied once.
                 "-XX:+UnlockExperimentalVMOptions",
                 "-XX:G1NewSizePercent=1",
