@@ -2,6 +2,7 @@ package dripledger.bench;
 
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.Epoch;
+import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
@@ -63,7 +64,7 @@ final class Joins {
   }
 
   private static PlanNode table() {
-    return new PlanNode.Source(2, "table", schema("k", "area"), false, List.of(0));
+    return new PlanNode.Source(2, "table", schema("k", "area"), false, List.of(0), true);
   }
 
   private static PlanNode.Join join(PlanNode left, int key, Schema output) {
@@ -97,12 +98,17 @@ final class Joins {
         output);
   }
 
-  private Page table(int from, int count, long weight, int shift) {
-    Page page = new Page(new RowLayout(schema("k", "area")), count);
-    for (int k = from; k < from + count; k++) {
-      add(page, weight, k, (k + shift) % AREAS);
+  /** The table with its rows, in which a circuit looks them up. */
+  private KeptRows filled(Circuit circuit, Versions versions) {
+    KeptRows table = KeptRows.unique(schema("k", "area"), new int[] {0});
+    table.join(versions);
+    Page page = new Page(new RowLayout(schema("k", "area")), rows);
+    for (int k = 0; k < rows; k++) {
+      add(page, 1, k, k % AREAS);
     }
-    return page;
+    table.apply(page);
+    circuit.tables(id -> table);
+    return table;
   }
 
   private static void add(Page page, long weight, long... values) {
@@ -158,8 +164,7 @@ final class Joins {
     Versions versions = Versions.ofGraph();
     Circuit circuit = new Circuit(eventsJoined());
     circuit.join(versions);
-    circuit.feed(2, table(0, rows, 1, 0));
-    circuit.flush(Epoch.OUTSIDE);
+    filled(circuit, versions);
     versions.publish();
     Page page = new Page(new RowLayout(schema("k", "v")), epochRows);
     double nanos = 0;
@@ -244,7 +249,7 @@ final class Joins {
     Circuit circuit = new Circuit(rowsJoinedAndGrouped());
     circuit.join(versions);
     circuit.rowsWanted(false);
-    circuit.feed(2, table(0, rows, 1, 0));
+    KeptRows table = filled(circuit, versions);
     Page page = new Page(new RowLayout(schema("row", "k", "v")), 2 * epochRows);
     for (int k = 0; k < rows; k++) {
       area[k] = k % AREAS;
@@ -279,8 +284,9 @@ final class Joins {
         }
       }
       long began = System.nanoTime();
+      table.apply(other);
+      circuit.feedTables(id -> List.of(other));
       circuit.feed(1, page);
-      circuit.feed(2, other);
       circuit.flush(Epoch.OUTSIDE);
       versions.publish();
       nanos += System.nanoTime() - began;

@@ -4,7 +4,6 @@ import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
-import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
@@ -16,6 +15,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.LongFunction;
 
 /**
  * A plan brought to life: feed it deltas of its inputs, {@link #flush}, and take the delta of its
@@ -29,33 +29,50 @@ public final class Circuit {
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
   private final Map<PlanNode, Operator> keeping = new HashMap<>();
+  private final List<TableInput> tables = new ArrayList<>(); // from the root to the inputs
   private final PlanNode root;
   private final Work work;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
   private final Versions versions;
   private final Finish asItIs; // of a stored result
+  private final LongFunction<RelationVersion> relations; // of a circuit that is fed once
   private boolean started;
 
   private record Input(Operator operator, int port, RowLayout layout) {}
 
+  /** A table that a join looks its rows up in. */
+  private record TableInput(long relationId, Input input, TableSide side) {}
+
   /**
    * A circuit that is fed once and thrown away.
    *
+   * @param relations what a relation is; what a join looks up in it is not fed
    * @param spill called when some rows are {@link #pending}, also while it is being fed
    */
-  public static Circuit once(PlanNode root, Work work, Runnable spill) {
-    Circuit circuit = new Circuit(root, Versions.once(), work, spill);
+  public static Circuit once(
+      PlanNode root, LongFunction<RelationVersion> relations, Work work, Runnable spill) {
+    Circuit circuit = new Circuit(root, Versions.once(), relations, work, spill);
+    for (TableInput t : circuit.tables) {
+      StoredVersion version = (StoredVersion) relations.apply(t.relationId);
+      t.side.table(version.table(), version.version());
+    }
     work.holds(circuit::stateBytes);
     return circuit;
   }
 
   /** A circuit with a clock of its own: each {@link #flush} ends a version. */
   public Circuit(PlanNode root) {
-    this(root, new Versions(), Work.UNBOUNDED, null);
+    this(root, new Versions(), null, Work.UNBOUNDED, null);
   }
 
-  private Circuit(PlanNode root, Versions versions, Work work, Runnable spill) {
+  private Circuit(
+      PlanNode root,
+      Versions versions,
+      LongFunction<RelationVersion> relations,
+      Work work,
+      Runnable spill) {
+    this.relations = relations;
     this.root = root;
     this.work = work;
     this.own = versions;
@@ -180,12 +197,41 @@ public final class Circuit {
   }
 
   private Join join(PlanNode.Join j, Operator next, int port) {
-    Join op = new Join(j, versions, rejects, work, next, port);
-    build(j.left(), op, 0);
-    build(j.right(), op, 1);
+    int table = j.table();
+    if (table >= 0
+        && relations != null
+        && !looksUpIn(relations.apply(j.tableSource().relationId()))) {
+      table = -1;
+    }
+    Join op = new Join(j, table, versions, rejects, work, next, port);
+    if (table >= 0) {
+      table(j, op);
+    }
+    for (int side = 0; side < 2; side++) {
+      if (side != table) {
+        build(j.inputs().get(side), op, side);
+      }
+    }
     operators.add(op);
     keeping.put(j, op);
     return op;
+  }
+
+  /** Makes what feeds a join the changes of a table that it looks its rows up in. */
+  private void table(PlanNode.Join j, Join join) {
+    Operator first = join;
+    int port = j.table();
+    int at = port;
+    PlanNode plan = j.inputs().get(port);
+    if (plan instanceof PlanNode.Transform picked) {
+      first = transform(picked, join, port);
+      at = 0;
+      operators.add(first);
+    }
+    PlanNode.Source source = j.tableSource();
+    Input input = new Input(first, at, new RowLayout(source.schema()));
+    tables.add(new TableInput(source.relationId(), input, join.tableSide()));
+    inputs.computeIfAbsent(source.relationId(), id -> new ArrayList<>());
   }
 
   private void build(PlanNode node, Operator next, int port) {
@@ -331,6 +377,51 @@ public final class Circuit {
     }
   }
 
+  /** Whether it looks rows up in tables, which must then be given to it. */
+  boolean looksUp() {
+    return !tables.isEmpty();
+  }
+
+  /** Whether rows of a relation that has a key are looked up where they are. */
+  public static boolean looksUpIn(RelationVersion relation) {
+    return relation instanceof StoredVersion stored && stored.table() != null;
+  }
+
+  /** Whether a relation is only looked up in: then it need not be fed what is in it. */
+  public boolean onlyLooksUpIn(long relationId) {
+    return inputs.get(relationId).isEmpty();
+  }
+
+  /** Says in which tables rows are looked up, as they are. */
+  public void tables(LongFunction<KeptRows> find) {
+    tables(find, TableSide.NOW);
+  }
+
+  /**
+   * Says where rows of tables are looked up from here on.
+   *
+   * @param find the rows of a table by its number; null for one that is not known yet
+   * @param version one that is pinned, or {@link TableSide#NOW}
+   */
+  void tables(LongFunction<KeptRows> find, long version) {
+    tables.forEach(t -> t.side.table(find.apply(t.relationId), version));
+  }
+
+  /**
+   * Takes in what has changed in the tables that it looks up in, before anything else of an epoch.
+   * A join nearer to the root goes first: what another puts out meets the table as it is now.
+   *
+   * @param changes of a relation, in their order
+   */
+  public void feedTables(LongFunction<List<Page>> changes) {
+    for (TableInput table : tables) {
+      for (Page delta : changes.apply(table.relationId)) {
+        start();
+        table.input.operator.push(table.input.port, delta);
+      }
+    }
+  }
+
   private void start() {
     if (!started) {
       started = true;
@@ -342,9 +433,8 @@ public final class Circuit {
   }
 
   /**
-   * Ends the epoch.
+   * Ends the epoch, which every operator is told.
    *
-   * @param epoch what every operator is told
    * @return the delta of the result since the last {@link #clearOutput}; owned by the circuit
    */
   public Page flush(Epoch epoch) {
@@ -371,7 +461,7 @@ public final class Circuit {
     return output;
   }
 
-  /** The delta of the result gathered so far, before the epoch ends; owned by the circuit. */
+  /** The delta of the result so far, before the epoch ends; owned by the circuit. */
   public Page pending() {
     return output;
   }
@@ -406,23 +496,5 @@ public final class Circuit {
   /** Keys held as operator state. */
   public long stateKeys() {
     return operators.stream().mapToLong(Operator::stateKeys).sum();
-  }
-
-  /** VALUES: its rows, once. */
-  private record Constant(PlanNode.Values plan, Operator next, int port) implements Operator {
-    @Override
-    public void start() {
-      Page page = new Page(new RowLayout(plan.schema()));
-      for (List<Object> row : plan.rows()) {
-        BoxedRows.write(page.begin(), row.toArray());
-        page.commit(1);
-      }
-      next.push(port, page);
-    }
-
-    @Override
-    public void push(int fromPort, Page delta) {
-      throw new IllegalStateException("VALUES has no input");
-    }
   }
 }

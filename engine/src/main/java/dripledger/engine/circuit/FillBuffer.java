@@ -14,7 +14,7 @@ final class FillBuffer {
   private record Delta(long input, Page page) {}
 
   private List<Delta> waiting = new ArrayList<>();
-  private long rows;
+  private List<Delta> marked = List.of();
   private long bytes;
 
   /** Keeps a copy of a delta. */
@@ -23,24 +23,37 @@ final class FillBuffer {
     copy.appendAll(delta);
     synchronized (this) {
       waiting.add(new Delta(input, copy));
-      rows += copy.size();
       bytes += copy.heapBytes();
     }
   }
 
-  /** Gives everything that waits, oldest first; answers how many rows it was. */
+  /** Says that what waits now is what is taken next; by the epoch loop. */
+  synchronized void mark() {
+    marked = waiting;
+    waiting = new ArrayList<>();
+  }
+
+  /** What was marked of one input, oldest first. */
+  synchronized List<Page> of(long input) {
+    return marked.stream().filter(d -> d.input == input).map(Delta::page).toList();
+  }
+
+  /** Gives everything that was marked, oldest first, and forgets it; answers how many rows. */
   long drain(BiConsumer<Long, Page> sink) {
     List<Delta> taken;
-    long takenRows;
     synchronized (this) {
-      taken = waiting;
-      takenRows = rows;
-      waiting = new ArrayList<>();
-      rows = 0;
-      bytes = 0;
+      taken = marked;
+      marked = List.of();
     }
-    taken.forEach(d -> sink.accept(d.input, d.page));
-    return takenRows;
+    long rows = 0;
+    for (Delta delta : taken) {
+      sink.accept(delta.input, delta.page);
+      rows += delta.page.size();
+      synchronized (this) {
+        bytes -= delta.page.heapBytes();
+      }
+    }
+    return rows;
   }
 
   /** Heap held, in bytes. */

@@ -6,6 +6,7 @@ import dripledger.engine.expr.RowProgram;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanNode.Join.Kind;
 import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -27,11 +28,13 @@ import java.util.function.Consumer;
  * <p>A row that changes and is joined as before, −l then +l′, meets the same rows: they are looked
  * for once, and none of them is told.
  *
- * <p>State: the rows of both inputs, see {@link JoinSide}. A row whose key is NULL meets nothing
- * and is not kept. A condition that fails on a pair rejects the pair.
+ * <p>State: the rows of both inputs, see {@link JoinSide}; those of a table that is joined on its
+ * key are looked up in it, see {@link TableSide}. A row whose key is NULL meets nothing and is not
+ * kept. A condition that fails on a pair rejects the pair.
  */
 final class Join implements Operator {
   private final JoinSide[] sides;
+  private final TableSide tableSide; // the one of them that is looked up in a table, or null
   private final JoinSide.Shared shared;
   private final boolean[] counts; // whether a side's rows are told what they meet
   private final RowProgram condition; // or null
@@ -43,12 +46,21 @@ final class Join implements Operator {
   private final int tooLarge;
   private final RowWriter leftAlone; // the left row of a pair that is too large
   private final boolean once; // fed and flushed once: nothing is put out that is taken back
+  private final boolean keeps; // whether rows may meet more later
   private final Work work;
 
   /**
+   * @param table the input that is looked up in its table, or −1
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
-  Join(PlanNode.Join plan, Versions versions, Rejects rejects, Work work, Operator next, int port) {
+  Join(
+      PlanNode.Join plan,
+      int table,
+      Versions versions,
+      Rejects rejects,
+      Work work,
+      Operator next,
+      int port) {
     this.work = work;
     this.rejects = rejects;
     Kind kind = plan.kind();
@@ -59,19 +71,35 @@ final class Join implements Operator {
         };
     RowLayout left = new RowLayout(plan.left().schema());
     RowLayout right = new RowLayout(plan.right().schema());
+    keeps = !once || table < 0;
+    List<Integer> leftKeys = plan.leftKeys();
+    List<Integer> rightKeys = plan.rightKeys();
+    if (table == 0) {
+      rightKeys = inOrder(rightKeys, leftKeys, plan.left().key());
+      leftKeys = plan.left().key();
+    } else if (table == 1) {
+      leftKeys = inOrder(leftKeys, rightKeys, plan.right().key());
+      rightKeys = plan.right().key();
+    }
     shared =
         new JoinSide.Shared(
             left,
-            plan.leftKeys(),
+            leftKeys,
             plan.nullMatches(),
-            rows(plan.left(), plan.leftKeys()),
-            rows(plan.right(), plan.rightKeys()));
-    Input ofLeft = new Input(0, left, plan.leftKeys(), plan.nullMatches(), shared);
-    Input ofRight = new Input(1, right, plan.rightKeys(), plan.nullMatches(), shared);
+            table == 0 ? Rows.ELSEWHERE : rows(plan.left(), leftKeys),
+            table == 1 ? Rows.ELSEWHERE : rows(plan.right(), rightKeys));
+    Input ofLeft = new Input(0, left, leftKeys, plan.nullMatches(), shared);
+    Input ofRight = new Input(1, right, rightKeys, plan.nullMatches(), shared);
+    tableSide =
+        table < 0
+            ? null
+            : table == 0
+                ? new TableSide(ofLeft, plan.left())
+                : new TableSide(ofRight, plan.right());
     sides =
         new JoinSide[] {
-          side(ofLeft, plan.left(), counts[0], versions),
-          side(ofRight, plan.right(), counts[1], versions)
+          table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], versions),
+          table == 1 ? tableSide : side(ofRight, plan.right(), counts[1], versions)
         };
     out = new JoinOutput(new RowLayout(plan.schema()), sides, next, port);
     leftAlone = new RowWriter(left, 64);
@@ -88,6 +116,16 @@ final class Join implements Operator {
       blank = new RowWriter(new RowLayout(plan.conditionProgram().output()), 16);
       place = rejects.place(PlanPrinter.step(plan), both);
     }
+  }
+
+  /** Columns of one input in the order that those of the other have in its key. */
+  private static List<Integer> inOrder(List<Integer> columns, List<Integer> of, List<Integer> key) {
+    return key.stream().map(k -> columns.get(of.indexOf(k))).toList();
+  }
+
+  /** The side that is looked up in a table, or null. */
+  TableSide tableSide() {
+    return tableSide;
   }
 
   private static Rows rows(PlanNode input, List<Integer> on) {
@@ -131,7 +169,12 @@ final class Join implements Operator {
             && i + 1 < count
             && delta.weight(from + i + 1) == 1
             && own.isUpdate(i, bytes, row, delta.start(from + i + 1))) {
-          update(fromPort, i, bytes, row, delta.start(from + i + 1));
+          int newRow = delta.start(from + i + 1);
+          int length = own.layout.length(bytes, row);
+          if (length != own.layout.length(bytes, newRow)
+              || !Bytes.equal(bytes, row, bytes, newRow, length)) { // not only in other columns
+            update(fromPort, i, bytes, row, newRow);
+          }
           i++;
         } else if (weight != 0) {
           change(fromPort, i, bytes, row, weight);
@@ -163,11 +206,11 @@ final class Join implements Operator {
         }
       }
     }
-    if (counts[side] && met == 0 && !(own.canMatch(i) && once)) {
+    if (counts[side] && met == 0 && !(own.canMatch(i) && once && keeps)) {
       makeRoom();
       out.alone(side, bytes, row, weight);
     }
-    if (own.canMatch(i)) {
+    if (own.canMatch(i) && keeps) {
       own.add(i, bytes, row, weight, met);
     }
   }
@@ -268,7 +311,7 @@ final class Join implements Operator {
   public void flush(Epoch epoch) {
     for (int side = 0; side < 2; side++) {
       sides[side].settle();
-      if (once && counts[side]) {
+      if (once && keeps && counts[side]) {
         giveAlone(side, sides[side]);
       }
     }
@@ -287,8 +330,11 @@ final class Join implements Operator {
 
   @Override
   public void durable(Consumer<Durable> into) {
-    into.accept(sides[0].durable());
-    into.accept(sides[1].durable());
+    for (JoinSide side : sides) {
+      if (side != tableSide) {
+        into.accept(side.durable());
+      }
+    }
   }
 
   @Override

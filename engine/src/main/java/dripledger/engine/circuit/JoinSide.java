@@ -182,7 +182,7 @@ abstract class JoinSide {
   }
 
   /** A long key is known by a number, which is not right for ever. */
-  private boolean isLongKey(int key) {
+  final boolean isLongKey(int key) {
     return keys.isVariable() && words[key * keyWords] < 0;
   }
 
@@ -197,7 +197,7 @@ abstract class JoinSide {
   }
 
   /** Looks for the rows that a batch of the other side matches, of each key the first few. */
-  final void aheadOf(JoinSide other) {
+  void aheadOf(JoinSide other) {
     System.arraycopy(other.otherFirst, 0, reached, 0, other.distinct);
     for (int i = 0; i < FEW; i++) {
       lookAhead(reached, other.distinct);
@@ -205,6 +205,33 @@ abstract class JoinSide {
         return;
       }
     }
+  }
+
+  /** How many keys the batch has, one after the other those that are the same once. */
+  final int keyCount() {
+    return distinct;
+  }
+
+  /** The words of the batch's keys, one after the other. */
+  final long[] keyWords() {
+    return words;
+  }
+
+  /**
+   * Where rows of the other side were last seen, by the batch's keys, if they are kept elsewhere.
+   */
+  final int[] noted() {
+    return otherFirst;
+  }
+
+  /** Notes where the row of one of the batch's keys is that is kept elsewhere. */
+  final void note(int key, int row) {
+    index.note(1 - side, hashes[key], words, key * keyWords, places[key], row);
+  }
+
+  /** Which of the batch's keys a row has. */
+  final int keyNumber(int i) {
+    return keyOf[i];
   }
 
   /** Whether a row of the batch can match anything. */
@@ -347,7 +374,7 @@ abstract class JoinSide {
 
   abstract void close();
 
-  /** What a checkpoint saves. */
+  /** What a checkpoint saves; null if nothing is kept. */
   abstract Durable durable();
 
   /** Puts rows that were restored under their keys. */

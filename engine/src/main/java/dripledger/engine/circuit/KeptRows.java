@@ -338,7 +338,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     writer.finish();
   }
 
-  /** From now on its rows change with those of others, and their clock shows it. */
   @Override
   public void join(Versions graph) {
     if (own != null) {
@@ -351,7 +350,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     }
   }
 
-  /** Leaves the graph it has joined. */
   @Override
   public void leave() {
     if (own == null) {
@@ -369,7 +367,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     return unique ? "by key " + Arrays.toString(key) : "bag";
   }
 
-  /** What a checkpoint saves. */
   @Override
   public Durable durable() {
     return saved;
@@ -403,7 +400,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     }
   }
 
-  /** Says that the durable parts were restored. */
   @Override
   public void restored() {
     count = 0;
@@ -422,7 +418,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     return new StoredVersion(this, finish, version, count);
   }
 
-  /** The rows as they are now, while they are in no graph; by the writer. */
   public RelationVersion version() {
     return version(own.published());
   }
@@ -430,6 +425,11 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   @Override
   public KeyedStore store() {
     return store;
+  }
+
+  /** Where the rows of unique keys are; a key's state says where. */
+  Blobs blobs() {
+    return blobs;
   }
 
   @Override

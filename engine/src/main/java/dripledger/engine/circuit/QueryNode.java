@@ -16,6 +16,7 @@ import java.util.Arrays;
 import java.util.List;
 import java.util.Set;
 import java.util.function.Consumer;
+import java.util.function.LongFunction;
 import java.util.stream.Collectors;
 
 /**
@@ -36,6 +37,8 @@ public final class QueryNode extends LiveNode {
   private QueryNode base;
   private Page delta;
   private boolean rowsWanted = true;
+  private boolean begun; // whether what tables have changed is in this epoch
+  private LongFunction<KeptRows> tables = id -> null;
   private long shown;
 
   private volatile long stateBytes;
@@ -164,6 +167,20 @@ public final class QueryNode extends LiveNode {
     return filling != null;
   }
 
+  /** Whether it looks rows up in an input and reads it no other way. */
+  public boolean onlyLooksUpIn(long input) {
+    return circuit.onlyLooksUpIn(input);
+  }
+
+  /**
+   * Says that it is filled next from a version that is pinned, or from what its inputs have changed
+   * up to it; by the epoch loop.
+   */
+  public void fillFrom(long version) {
+    filling.mark();
+    circuit.tables(tables, version);
+  }
+
   /** Takes in rows of an input that were there when filling began; by whoever fills it. */
   public void fed(long input, Page page) {
     circuit.feed(input, page);
@@ -178,18 +195,20 @@ public final class QueryNode extends LiveNode {
   }
 
   /**
-   * Takes in what has been kept so far; by whoever fills the node.
+   * Takes in what had been kept at the last {@link #fillFrom}; by whoever fills the node.
    *
    * @return how many rows it was
    */
   public long catchUp() {
+    circuit.feedTables(filling::of);
     long rows = filling.drain(circuit::feed);
     settle();
     return rows;
   }
 
-  /** Takes in the rest, and is filled. */
+  /** Takes in the rest, and is filled; by the epoch loop. */
   public void drain() {
+    fillFrom(TableSide.NOW);
     catchUp();
     filling = null;
     filled = page -> {};
@@ -205,6 +224,30 @@ public final class QueryNode extends LiveNode {
   /** Says which node stands behind a number now. */
   public void base(LiveNode node) {
     base = (QueryNode) node;
+  }
+
+  /** Says where the rows of tables are now, in which joins look them up. */
+  public void tables(LongFunction<KeptRows> find) {
+    tables = find;
+    if (filling == null) {
+      circuit.tables(find);
+    }
+  }
+
+  /**
+   * Begins an epoch, unless it has begun: tables in which joins look rows up are as they are now,
+   * and what has changed in them comes first.
+   */
+  public void begin(LongFunction<Page> deltas) {
+    if (begun || !circuit.looksUp()) {
+      return;
+    }
+    begun = true;
+    circuit.feedTables(
+        id -> {
+          Page delta = deltas.apply(id);
+          return delta == null || delta.isEmpty() ? List.of() : List.of(delta);
+        });
   }
 
   /** The number of the step it is read through, or 0. */
@@ -289,6 +332,7 @@ public final class QueryNode extends LiveNode {
    * @param readers given what has changed, piece by piece, unless it is in {@link #delta}
    */
   public void step(Epoch epoch, DeltaReaders readers) {
+    begun = false;
     delta = circuit.flush(epoch, readers);
     watermark(epoch.watermarkMicros());
     long changed = isPassive() ? base.circuit.changed() : circuit.changed();

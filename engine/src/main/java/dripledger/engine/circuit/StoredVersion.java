@@ -137,7 +137,25 @@ final class StoredVersion implements RelationVersion {
     }
   }
 
+  /** The table whose rows these are, kept by their key; null if it is something else. */
+  KeptRows table() {
+    return rows instanceof KeptRows kept && kept.blobs() != null ? kept : null;
+  }
+
+  long version() {
+    return version;
+  }
+
   private void refuseIfGone() {
+    refuseIfGone(store, version);
+  }
+
+  /**
+   * Says that what was read may be wrong.
+   *
+   * @throws EngineException if the version is no longer kept
+   */
+  static void refuseIfGone(KeyedStore store, long version) {
     if (!store.valid(version)) {
       throw new EngineException(
           EngineException.Code.LIMIT,

@@ -52,22 +52,21 @@ public final class Backfill {
    */
   void fill(QueryNode node, Consumer<Page> sink, Runnable check) {
     node.fill(sink);
-    Pinned[] start = new Pinned[1];
-    EpochLoop.await(
-        loop.between(
-            () -> {
-              start[0] = loop.pinFirmly();
-              loop.attach(node);
-            }));
+    Pinned start = pin(node, () -> loop.attach(node));
     try {
-      try (Pinned from = start[0]) {
+      try (Pinned from = start) {
         feed(node, from.snapshot(), check);
       }
       long rows = LITTLE_ROWS;
       for (int round = 0; round < CATCH_UP_ROUNDS && rows >= LITTLE_ROWS; round++) {
         check.run();
         refuseIfFailed(node);
-        rows = node.catchUp();
+        Pinned until = pin(node, () -> {});
+        try {
+          rows = node.catchUp();
+        } finally {
+          until.close();
+        }
       }
     } catch (RuntimeException | Error e) {
       leave(node);
@@ -75,8 +74,22 @@ public final class Backfill {
     }
   }
 
+  /** Pins what is there now, up to which the node is filled next. */
+  private Pinned pin(QueryNode node, Runnable before) {
+    Pinned[] pinned = new Pinned[1];
+    EpochLoop.await(
+        loop.between(
+            () -> {
+              before.run();
+              pinned[0] = loop.pinFirmly();
+              node.fillFrom(pinned[0].pin().version());
+            }));
+    return pinned[0];
+  }
+
   /** Fills a node at a start, before the loop runs: nothing changes meanwhile. */
   public void fillAtStart(QueryNode node) {
+    loop.tables(node);
     feed(node, loop.snapshot(), () -> {});
   }
 
@@ -87,6 +100,9 @@ public final class Backfill {
     node.circuit().rowsWanted(node.needsOwnRows());
     long[] sinceFlush = new long[1];
     for (long input : node.inputs()) {
+      if (node.onlyLooksUpIn(input)) {
+        continue;
+      }
       runner.feed(
           input,
           layout(node, input),

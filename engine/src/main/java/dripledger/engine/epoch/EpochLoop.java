@@ -296,6 +296,11 @@ public final class EpochLoop implements AutoCloseable {
     graph.live(node);
   }
 
+  /** Has a node look rows up in tables as they are; before {@link #start} only. */
+  public void tables(QueryNode node) {
+    graph.tables(node);
+  }
+
   /** Puts a node in the place of one with the same number; inside {@link #between} only. */
   public void replace(LiveNode old, LiveNode node) {
     graph.replace(old, node);

@@ -119,6 +119,11 @@ final class Graph implements AutoCloseable {
     wire();
   }
 
+  /** Has a node look rows up in tables as they are. */
+  void tables(QueryNode node) {
+    node.tables(id -> byId.get(id) instanceof InputNode table ? table.store() : null);
+  }
+
   /** Tells each node which step it is read through, and whether its changes are read. */
   private void wire() {
     Map<LiveNode, Integer> depths = sort();
@@ -126,6 +131,7 @@ final class Graph implements AutoCloseable {
     for (int i = nodes.size() - 1; i >= 0; i--) {
       if (nodes.get(i) instanceof QueryNode query) {
         query.base(byId.get(query.baseId()));
+        tables(query);
         query.rowsWanted(query.needsOwnRows() || readers.containsKey(query.id()));
         if (query.readsChanges()) {
           for (long input : query.inputs()) {
@@ -155,7 +161,7 @@ final class Graph implements AutoCloseable {
     List<List<Bundle>> all = new ArrayList<>();
     Map<LiveNode, Bundle> byReader = new IdentityHashMap<>();
     for (LiveNode node : nodes) {
-      if (depths.get(node) == all.size()) {
+      while (depths.get(node) >= all.size()) {
         all.add(new ArrayList<>());
         byReader.clear();
       }
@@ -180,9 +186,10 @@ final class Graph implements AutoCloseable {
     if (depth == null) {
       depth = 0;
       if (node instanceof QueryNode query) {
+        depth = 1; // inputs have taken in everything before what is computed begins
         for (long input : query.inputs()) {
           LiveNode source = byId.get(input);
-          depth = Math.max(depth, source == null ? 0 : 1 + depth(source, known));
+          depth = Math.max(depth, source == null ? 1 : 1 + depth(source, known));
         }
       }
       known.put(node, depth);
@@ -238,6 +245,7 @@ final class Graph implements AutoCloseable {
       return;
     }
     QueryNode query = (QueryNode) node;
+    begin(query);
     long watermark = Watermark.TIMELESS;
     for (long number : query.inputs()) {
       LiveNode source = byId.get(number);
@@ -258,6 +266,17 @@ final class Graph implements AutoCloseable {
     }
     if (!query.isFilling()) {
       query.step(new Epoch(epoch, watermark, now), new Handing(query.id()));
+    }
+  }
+
+  /** What tables have changed comes before anything else that a node is fed. */
+  private void begin(QueryNode query) {
+    if (!query.isFilling()) {
+      query.begin(
+          id -> {
+            LiveNode table = byId.get(id);
+            return table == null ? null : table.delta();
+          });
     }
   }
 
@@ -282,7 +301,12 @@ final class Graph implements AutoCloseable {
     private void toEach(Consumer<QueryNode> feed) {
       for (QueryNode reader : readers.getOrDefault(id, List.of())) {
         if (reader.failure() == null) {
-          atWork(reader, () -> feed.accept(reader));
+          atWork(
+              reader,
+              () -> {
+                begin(reader);
+                feed.accept(reader);
+              });
         }
       }
     }

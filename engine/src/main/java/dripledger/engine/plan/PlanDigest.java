@@ -116,7 +116,8 @@ public final class PlanDigest {
           .append(" = ")
           .append(j.rightKeys())
           .append(" nulls ")
-          .append(j.nullMatches());
+          .append(j.nullMatches())
+          .append(j.table() < 0 ? "" : " looked up in " + j.table());
       if (j.condition() != null) {
         out.append(" if ");
         ExprText.canonical(j.condition(), out);

@@ -54,9 +54,22 @@ public sealed interface PlanNode {
    * A relation of the catalog.
    *
    * @param relationId its number
+   * @param table whether it is a table, whose rows are kept by their key
    */
-  record Source(long relationId, String name, Schema schema, boolean appendOnly, List<Integer> key)
+  record Source(
+      long relationId,
+      String name,
+      Schema schema,
+      boolean appendOnly,
+      List<Integer> key,
+      boolean table)
       implements PlanNode {
+    /** What is no table. */
+    public Source(
+        long relationId, String name, Schema schema, boolean appendOnly, List<Integer> key) {
+      this(relationId, name, schema, appendOnly, key, false);
+    }
+
     @Override
     public List<PlanNode> inputs() {
       return List.of();
@@ -190,6 +203,44 @@ public sealed interface PlanNode {
       LEFT,
       RIGHT,
       FULL
+    }
+
+    /**
+     * Which input is a table that is joined on its key, so that its rows need not be kept once
+     * more: they are looked up where they are. −1 if none is, or if its rows have to know whether
+     * they have met any.
+     */
+    public int table() {
+      if (!nullMatches.contains(true)) {
+        if ((kind == Kind.INNER || kind == Kind.LEFT) && isByKey(right, rightKeys)) {
+          return 1;
+        }
+        if ((kind == Kind.INNER || kind == Kind.RIGHT) && isByKey(left, leftKeys)) {
+          return 0;
+        }
+      }
+      return -1;
+    }
+
+    /** The table that {@link #table} says, if it says one. */
+    public Source tableSource() {
+      PlanNode input = inputs().get(table());
+      return input instanceof Transform t ? (Source) t.input() : (Source) input;
+    }
+
+    private static boolean isByKey(PlanNode input, List<Integer> on) {
+      PlanNode below = input;
+      if (input instanceof Transform t && t.program().onlyPicks()) {
+        below = t.input();
+      }
+      return below instanceof Source s
+          && s.table()
+          && input.key() != null
+          && !on.isEmpty()
+          && input.key().size() == on.size()
+          && input.key().containsAll(on)
+          && on.stream().noneMatch(c -> input.schema().type(c).nullable())
+          && on.containsAll(input.key());
     }
 
     /** The columns of both inputs. */

@@ -123,8 +123,14 @@ public final class PlanPrinter {
       String kind = j.kind() == PlanNode.Join.Kind.INNER ? "" : j.kind().name().toLowerCase() + " ";
       String on =
           conditions.isEmpty() ? " all with all" : " on " + String.join(" AND ", conditions);
-      return line(
-          j, kind + "join" + on, "the rows of both inputs, by what they are joined on", "no bound");
+      int table = j.table();
+      String state =
+          table < 0
+              ? "the rows of both inputs, by what they are joined on"
+              : "the rows of the "
+                  + (table == 0 ? "second" : "first")
+                  + " input; the table's are looked up in it";
+      return line(j, kind + "join" + on, state, "no bound");
     }
 
     @Override

@@ -1,5 +1,6 @@
 package dripledger.engine.query;
 
+import dripledger.engine.circuit.Circuit;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Schema;
@@ -28,6 +29,9 @@ public final class QueryReads {
     if (version == null) {
       return "all that is kept";
     }
+    if (isLookedUp(s, plan) && Circuit.looksUpIn(version)) {
+      return way(version, version, version.key().length) + ", as the other side asks";
+    }
     JoinLookUps.LookUp lookUp = JoinLookUps.of(plan, snapshot).get(s.relationId());
     if (lookUp != null) {
       int columns = lookUp.columns().size();
@@ -45,6 +49,12 @@ public final class QueryReads {
       }
     }
     return String.format(Locale.ROOT, "all, %,d rows", version.count());
+  }
+
+  /** Whether a join of the plan looks rows up in a table. */
+  private static boolean isLookedUp(PlanNode.Source table, PlanNode plan) {
+    return plan instanceof PlanNode.Join j && j.table() >= 0 && j.tableSource() == table
+        || plan.inputs().stream().anyMatch(input -> isLookedUp(table, input));
   }
 
   private static String way(RelationVersion way, RelationVersion version, int columns) {

@@ -115,7 +115,8 @@ final class PlanBuilder {
           object.name(),
           object.schema(),
           appendOnly,
-          key == null ? null : Arrays.stream(key).boxed().toList());
+          key == null ? null : Arrays.stream(key).boxed().toList(),
+          object instanceof CatalogObject.Table && key != null);
     }
     if (rel instanceof Filter filter) {
       return isOfWindows(filter)

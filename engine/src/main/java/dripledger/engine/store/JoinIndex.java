@@ -27,6 +27,7 @@ public final class JoinIndex {
   private final int[] masks = new int[TABLES]; // places of a table − 1
   private final int[] used = new int[TABLES]; // with what is gone
   private final int[] live = new int[TABLES];
+  private final long ours; // the bits of first rows that are no mere notes
   private long keys;
   private final IntList[] next = new IntList[2]; // row + 1, or 0; null for a side of one row a key
   private final IntList[] previous = new IntList[2]; // null for a side whose rows stay, too
@@ -38,6 +39,8 @@ public final class JoinIndex {
   public enum Rows {
     /** A key has one at most. */
     ONE,
+    /** They are kept elsewhere: where one was seen last is noted and may be wrong. */
+    ELSEWHERE,
     /** They only come. */
     STAY,
     /** They come and go. */
@@ -58,9 +61,10 @@ public final class JoinIndex {
       masks[t] = 3;
     }
     for (int side = 0; side < 2; side++) {
-      next[side] = rows[side] == Rows.ONE ? null : new IntList();
+      next[side] = rows[side] == Rows.ONE || rows[side] == Rows.ELSEWHERE ? null : new IntList();
       previous[side] = rows[side] == Rows.GO ? new IntList() : null;
     }
+    ours = rows[0] == Rows.ELSEWHERE ? ~LOW : rows[1] == Rows.ELSEWHERE ? LOW : -1;
   }
 
   /** The hash of a key. */
@@ -196,6 +200,18 @@ public final class JoinIndex {
     table[at + keyWords] = withHead(heads, side, row + 1);
   }
 
+  /**
+   * Notes where a row of a key was seen that is kept elsewhere, if the key is there.
+   *
+   * @param place where the key was a short time ago, or −1
+   */
+  public void note(int side, long hash, long[] key, int from, int place, int row) {
+    long[] table = table(hash);
+    if (isAt(table, place, key, from)) {
+      table[place + keyWords] = withHead(table[place + keyWords], side, row + 1);
+    }
+  }
+
   /** Puts a row in front of the list whose first, plus 1, is given. */
   private void link(int side, int row, int first) {
     next[side].grow(row);
@@ -271,7 +287,7 @@ public final class JoinIndex {
     }
     long heads = withHead(table[at + keyWords], side, after);
     table[at + keyWords] = heads;
-    if (heads == 0) {
+    if ((heads & ours) == 0) {
       release.released(table, at);
       table[at + keyWords] = GONE;
       live[number]--;

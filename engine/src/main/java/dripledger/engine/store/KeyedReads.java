@@ -201,6 +201,11 @@ public abstract class KeyedReads {
    * @return its block, or {@link #NONE} if it was not there
    */
   public int lookup(long hash, long[] key, long version, long[] into) {
+    return lookup(hash, key, 0, version, into);
+  }
+
+  /** As above; the key's words begin at {@code from}. */
+  public int lookup(long hash, long[] key, int from, long version, long[] into) {
     long[] table = slots.table(hash);
     int mask = table.length - 1;
     int bits = SlotTable.bits(hash);
@@ -211,16 +216,52 @@ public abstract class KeyedReads {
       }
       if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
         int block = SlotTable.block(slot);
-        boolean there = read(block, version, into);
-        boolean same = true;
-        for (int i = 0; i < keyWords && same; i++) {
-          same = into[i] == key[i];
-        }
-        if (same && there) {
+        if (isAt(block, key, from, version, into)) {
           return block;
         }
       }
     }
+  }
+
+  /**
+   * Reads what many keys lead to, so that the loads wait for memory together; for {@link #lookup}.
+   *
+   * @param keys one after the other
+   * @param which of them
+   * @param hashes set to theirs
+   * @param blocks given the places that were looked at
+   * @return nothing of use
+   */
+  public long lookAhead(long[] keys, int[] which, int count, long[] hashes, int[] blocks) {
+    long seen = 0;
+    for (int i = 0; i < count; i++) {
+      hashes[i] = hashOf(keys, which[i] * keyWords);
+      long[] table = slots.table(hashes[i]);
+      int at = SlotTable.start(table, SlotTable.bits(hashes[i]));
+      seen += (long) SlotTable.SLOT.getOpaque(table, at);
+    }
+    for (int i = 0; i < count; i++) {
+      long[] table = slots.table(hashes[i]);
+      int bits = SlotTable.bits(hashes[i]);
+      long slot = (long) SlotTable.SLOT.getOpaque(table, SlotTable.start(table, bits));
+      boolean leads = (int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE;
+      blocks[i] = leads && slot != SlotTable.EMPTY ? SlotTable.block(slot) : NONE;
+    }
+    return seen + lookAhead(blocks, count);
+  }
+
+  /** The version that is written, if nobody writes just now: what is read at it is the newest. */
+  public long newest() {
+    return versions.writing();
+  }
+
+  /** Whether a block has a key and is there at a version; {@code into} is given its words if so. */
+  public boolean isAt(int block, long[] key, int from, long version, long[] into) {
+    boolean same = read(block, version, into);
+    for (int i = 0; i < keyWords && same; i++) {
+      same = into[i] == key[from + i];
+    }
+    return same;
   }
 
   /** Blocks that may have been in use at the newest version: all below this number. */

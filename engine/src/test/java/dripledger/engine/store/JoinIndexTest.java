@@ -51,6 +51,35 @@ class JoinIndexTest {
     assertThat(index.keys()).isEqualTo(there.size());
   }
 
+  /** What is noted of a row that is kept elsewhere keeps no key alive. */
+  @Test
+  void aNoteGoesWithTheLastRowOfItsKey() {
+    JoinIndex.Rows[] rows = {JoinIndex.Rows.GO, JoinIndex.Rows.ELSEWHERE};
+    Set<Long> released = new HashSet<>();
+    JoinIndex index = new JoinIndex(2, rows, (page, at) -> released.add(page[at]));
+    note(index, 5, 77); // there is no such key yet
+    assertThat(first(index, 1, 5)).isEqualTo(JoinIndex.NONE);
+    add(index, 0, 5, 1);
+    add(index, 0, 5, 2);
+    note(index, 5, 78);
+    note(index, 5, 79);
+    assertThat(first(index, 1, 5)).isEqualTo(79);
+    assertThat(rows(index, 0, 5)).containsExactlyInAnyOrder(1, 2);
+    remove(index, 0, 5, 2);
+    remove(index, 0, 5, 1);
+    assertThat(index.keys()).isZero();
+    assertThat(released).containsExactly(5L);
+    add(index, 0, 5, 3);
+    assertThat(first(index, 1, 5)).isEqualTo(JoinIndex.NONE);
+  }
+
+  private static void note(JoinIndex index, long key, int row) {
+    long hash = index.hash(words(key), 0);
+    int[] places = new int[1];
+    index.ahead(0, words(key), 1, new long[1], places, new int[1], new int[1]);
+    index.note(1, hash, words(key), 0, places[0], row);
+  }
+
   private static long[] words(long key) {
     return new long[] {key, key * 31};
   }
