@@ -1,12 +1,9 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.row.BoxedRows;
-import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
-import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.KeyedStore;
@@ -18,7 +15,6 @@ import java.util.Arrays;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.function.Consumer;
 
 /**
  * The rows of a table, or of a view that cannot be read from operator state. With a key that is
@@ -28,18 +24,23 @@ import java.util.function.Consumer;
  */
 public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form {
   private static final int COUNT = 0;
+  private static final int AHEAD = KeyedStore.AHEAD;
 
   private final RowLayout layout;
   private final int[] key;
   private final boolean unique;
   private final GroupKeys keys;
   private final KeyedStore store;
-  private final Blobs blobs; // rows of unique keys, or null
+  private final BlockRows rows; // of unique keys, or null
   private final SavedStore saved;
   private final OrderedIndexes indexes;
   private final OrderedIndexes rowIndexes; // by other columns than the unique key, or null
   private final Finish finish;
   private final long[] words;
+  private final long[] aheadKeys; // of rows whose blocks are looked for together
+  private final long[] hashes = new long[AHEAD];
+  private final int[] blocks = new int[AHEAD];
+  private final RowWriter now; // a row that is given as it stands
   private Versions own = new Versions(); // a clock of its own; null once it is in a graph
   private long membership;
   private long count;
@@ -54,14 +55,16 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
       Arrays.setAll(stored, i -> i);
     }
     keys = new GroupKeys(layout, stored);
-    blobs = unique ? new Blobs(own) : null;
-    store = new KeyedStore(own, keys.words(), 1, 64);
+    rows = unique ? new BlockRows(layout, key, keys, own) : null;
+    store = new KeyedStore(own, keys.words(), unique ? rows.stateWords() : 1, 64);
     store.onRelease(keys::release);
     saved = new SavedStore(store, keys, own, this);
     indexes = new OrderedIndexes(keys.layout());
     rowIndexes = unique ? new OrderedIndexes(layout) : null;
     finish = Finish.none(layout, key, stored);
     words = new long[keys.words()];
+    aheadKeys = new long[unique ? AHEAD * keys.words() : 0];
+    now = new RowWriter(layout, 64);
   }
 
   /**
@@ -92,15 +95,15 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
    */
   @Override
   public void apply(Page delta) {
-    byte[] bytes = delta.bytes();
-    for (int i = 0; i < delta.size(); i++) {
-      long weight = delta.weight(i);
-      if (weight != 0) {
-        keys.encode(bytes, delta.start(i), words, 0);
-        if (unique) {
-          change(bytes, delta.start(i), delta.end(i) - delta.start(i), weight);
-        } else {
-          count(weight);
+    if (unique) {
+      for (int from = 0; from < delta.size(); from += AHEAD) {
+        change(delta, from, Math.min(AHEAD, delta.size() - from));
+      }
+    } else {
+      for (int i = 0; i < delta.size(); i++) {
+        if (delta.weight(i) != 0) {
+          keys.encode(delta.bytes(), delta.start(i), words, 0);
+          count(delta.weight(i));
         }
       }
     }
@@ -110,37 +113,77 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     }
   }
 
+  /** Takes in some rows, whose blocks are looked for together. */
+  private void change(Page delta, int from, int count) {
+    byte[] bytes = delta.bytes();
+    for (int i = 0; i < count; i++) {
+      keys.encode(bytes, delta.start(from + i), aheadKeys, i * keys.words());
+      hashes[i] = store.hashOf(aheadKeys, i * keys.words());
+    }
+    store.findAhead(aheadKeys, hashes, blocks, count, keys.words());
+    for (int i = 0; i < count; i++) {
+      int row = delta.start(from + i);
+      if (i + 1 < count && delta.weight(from + i) == -1 && delta.weight(from + i + 1) == 1) {
+        int newRow = delta.start(from + i + 1);
+        if (blocks[i] >= 0
+            && blocks[i] == blocks[i + 1]
+            && replace(blocks[i], bytes, row, newRow)) {
+          i++;
+          continue;
+        }
+      }
+      if (delta.weight(from + i) != 0) {
+        System.arraycopy(aheadKeys, i * keys.words(), words, 0, keys.words());
+        change(bytes, row, delta.end(from + i) - row, delta.weight(from + i));
+      }
+    }
+  }
+
+  /** Puts a row in the place of one of the same key, if that is there. */
+  private boolean replace(int block, byte[] bytes, int row, int newRow) {
+    if (!store.isLive(block) || !isRow(block, bytes, row)) {
+      return false;
+    }
+    if (rowIndexes.needChanges()) {
+      rowIndexes.changed(bytes, row, block, -1);
+      rowIndexes.changed(bytes, newRow, block, 1);
+    }
+    rows.retire(store.page(block), store.state(block));
+    store.change(block);
+    rows.set(store.page(block), store.state(block), bytes, newRow);
+    membership++;
+    return true;
+  }
+
   /** Puts a row in or takes it out, or leaves that for {@link #settle} if it does not fit yet. */
   private void change(byte[] bytes, int start, int length, long weight) {
     long hash = store.hashOf(words, 0);
     int block = store.find(hash, words, 0);
     boolean there = block != KeyedStore.NONE && store.isLive(block);
     if (weight == 1 && !there) {
-      put(hash, bytes, start, length);
-    } else if (weight == -1 && there && isRow(block, bytes, start, length)) {
-      take(block);
+      put(hash, bytes, start);
+    } else if (weight == -1 && there && isRow(block, bytes, start)) {
+      take(block, bytes, start);
     } else {
       byte[] row = Arrays.copyOfRange(bytes, start, start + length);
       unsettled.merge(ByteBuffer.wrap(row), weight, Long::sum);
     }
   }
 
-  private void put(long hash, byte[] bytes, int start, int length) {
-    long place = blobs.put(bytes, start, length);
+  private void put(long hash, byte[] bytes, int start) {
     int block = store.changeOrInsert(hash, words, 0);
-    store.page(block)[store.state(block)] = place;
+    rows.set(store.page(block), store.state(block), bytes, start);
     if (rowIndexes.needChanges()) {
       rowIndexes.changed(bytes, start, block, 1);
     }
     come(block, 1);
   }
 
-  private void take(int block) {
-    long place = store.page(block)[store.state(block)];
+  private void take(int block, byte[] bytes, int start) {
     if (rowIndexes.needChanges()) {
-      rowIndexes.changed(blobs.bytes(place), blobs.start(place), block, -1);
+      rowIndexes.changed(bytes, start, block, -1);
     }
-    blobs.retire(place);
+    rows.retire(store.page(block), store.state(block));
     store.remove(block);
     come(block, -1);
   }
@@ -153,10 +196,8 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     }
   }
 
-  private boolean isRow(int block, byte[] bytes, int start, int length) {
-    long place = store.page(block)[store.state(block)];
-    return Blobs.length(place) == length
-        && Bytes.equal(blobs.bytes(place), blobs.start(place), bytes, start, length);
+  private boolean isRow(int block, byte[] bytes, int start) {
+    return rows.isRow(store.page(block), store.state(block), bytes, start);
   }
 
   /** A bag: one more or less of the row whose words are at hand. */
@@ -204,16 +245,16 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     int block = store.find(hash, words, 0);
     boolean there = block != KeyedStore.NONE && store.isLive(block);
     if (goes) {
-      if (weight < -1 || !there || !isRow(block, row, 0, row.length)) {
+      if (weight < -1 || !there || !isRow(block, row, 0)) {
         throw new IllegalStateException(
             "a row was taken out " + -weight + " times more than it was put in");
       }
-      take(block);
+      take(block, row, 0);
     } else {
       if (weight > 1 || there) {
         throw new IllegalStateException("a primary key is there twice");
       }
-      put(hash, row, 0, row.length);
+      put(hash, row, 0);
     }
   }
 
@@ -229,7 +270,7 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     }
   }
 
-  /** Receives a row by place; the array is not written again while the row is there. */
+  /** Receives a row by place; the bytes are only valid during the call. */
   @FunctionalInterface
   interface RowSink {
     void row(byte[] bytes, int at, int length);
@@ -262,80 +303,10 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   }
 
   private void giveNow(int block, RowSink sink) {
-    long place = store.page(block)[store.state(block)];
-    sink.row(blobs.bytes(place), blobs.start(place), Blobs.length(place));
-  }
-
-  /**
-   * Gives the changes that lead from another table's rows to these, which nobody changes now.
-   *
-   * @param older of the same schema and key, readable
-   * @param sink the page is reused once it returns
-   */
-  public void changesFrom(RelationVersion older, Consumer<Page> sink) {
-    Page page = new Page(layout);
-    RowWriter keyRow = new RowWriter(keys.layout(), 64);
-    older.scan(
-        rows -> {
-          for (int i = 0; i < rows.size(); i++) {
-            byte[] bytes = rows.bytes();
-            int start = rows.start(i);
-            keyOf(bytes, start, keyRow);
-            boolean[] same = new boolean[1];
-            findNow(
-                keyRow.bytes(),
-                keyRow.start(),
-                (found, at, length) ->
-                    same[0] =
-                        length == layout.length(bytes, start)
-                            && Bytes.equal(found, at, bytes, start, length));
-            if (!same[0]) {
-              page.append(bytes, start, layout.length(bytes, start), -1);
-              handOn(page, sink, false);
-            }
-          }
-        });
-    allNow(
-        (bytes, at, length) -> {
-          boolean[] same = new boolean[1];
-          older.find(
-              keyValues(bytes, at),
-              (found, place) -> {
-                same[0] =
-                    layout.length(found, place) == length
-                        && Bytes.equal(found, place, bytes, at, length);
-                return true;
-              });
-          if (!same[0]) {
-            page.append(bytes, at, length, 1);
-            handOn(page, sink, false);
-          }
-        });
-    handOn(page, sink, true);
-  }
-
-  private void handOn(Page page, Consumer<Page> sink, boolean last) {
-    if (page.size() >= RelationVersion.PIECE_ROWS || last && !page.isEmpty()) {
-      sink.accept(page);
-      page.clear();
-    }
-  }
-
-  private Object[] keyValues(byte[] bytes, int row) {
-    Object[] values = new Object[key.length];
-    for (int k = 0; k < key.length; k++) {
-      values[k] = BoxedRows.readColumn(layout, bytes, row, key[k]);
-    }
-    return values;
-  }
-
-  private void keyOf(byte[] bytes, int row, RowWriter writer) {
-    writer.truncate(0);
-    writer.begin();
-    for (int k = 0; k < key.length; k++) {
-      writer.copy(k, layout, bytes, row, key[k]);
-    }
-    writer.finish();
+    now.truncate(0);
+    now.begin();
+    rows.row(store.page(block), store.header(block) + 1, now);
+    sink.row(now.bytes(), now.start(), now.finish());
   }
 
   @Override
@@ -344,8 +315,8 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
       own = null;
       store.join(graph);
       saved.join(graph);
-      if (blobs != null) {
-        blobs.join(graph);
+      if (unique) {
+        rows.join(graph);
       }
     }
   }
@@ -354,8 +325,8 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   public void leave() {
     if (own == null) {
       store.close();
-      if (blobs != null) {
-        blobs.close();
+      if (unique) {
+        rows.close();
       }
     }
   }
@@ -375,11 +346,10 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   /** The value of a unique key is its row; a row that is its own key has none. Any thread. */
   @Override
   public long save(long[] block, StateChunks.Writer out) {
-    long state = block[keys.words()];
     if (!unique) {
-      return state;
+      return block[keys.words()];
     }
-    out.put(blobs.bytes(state), blobs.start(state), Blobs.length(state));
+    rows.save(block, out);
     return 1;
   }
 
@@ -389,12 +359,15 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     int known = store.find(hash, key, 0);
     boolean there = known != KeyedStore.NONE && store.isLive(known);
     if (unique && there) {
-      blobs.retire(store.page(known)[store.state(known)]);
+      rows.retire(store.page(known), store.state(known));
     }
     if (copies != 0) {
-      long state = unique ? blobs.put(bytes, value, length) : copies;
       int block = store.changeOrInsert(hash, key, 0);
-      store.page(block)[store.state(block)] = state;
+      if (unique) {
+        rows.set(store.page(block), store.state(block), bytes, value);
+      } else {
+        store.page(block)[store.state(block)] = copies;
+      }
     } else if (there) {
       store.remove(known);
     }
@@ -427,9 +400,14 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     return store;
   }
 
-  /** Where the rows of unique keys are; a key's state says where. */
-  Blobs blobs() {
-    return blobs;
+  /** The columns rows are told apart by, or ordered by; null for all. */
+  int[] key() {
+    return key;
+  }
+
+  /** How rows of unique keys are read of their blocks, or null. */
+  BlockRows rows() {
+    return rows;
   }
 
   @Override
@@ -448,8 +426,7 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
       keys.write(block, 0, writer);
       return true;
     }
-    long place = block[keys.words()];
-    writer.setRow(blobs.bytes(place), blobs.start(place), Blobs.length(place));
+    rows.row(block, 0, writer);
     return true;
   }
 
@@ -495,6 +472,6 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
         + keys.heapBytes()
         + indexes.heapBytes()
         + (rowIndexes == null ? 0 : rowIndexes.heapBytes())
-        + (blobs == null ? 0 : blobs.heapBytes());
+        + (rows == null ? 0 : rows.heapBytes());
   }
 }

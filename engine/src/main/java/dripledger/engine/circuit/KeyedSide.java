@@ -4,7 +4,6 @@ import dripledger.engine.circuit.Strays.Stray;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.JoinIndex;
@@ -15,26 +14,18 @@ import java.util.List;
 
 /**
  * A side of an input that has a key: one row a key, which is the key of its block, so that a row
- * that changes stays where it is. A row of fixed size is in the state of its block; of another the
- * state says where its bytes are. Behind that it says how many rows of the other input the row has
- * met, if the join asks for it.
+ * that changes stays where it is, see {@link BlockRows}. Behind it the state says how many rows of
+ * the other input the row has met, if the join asks for it.
  */
 final class KeyedSide extends JoinSide implements SavedStore.Form {
-  /** Columns that are kept in a block's state at most. */
-  private static final int MAX_INLINE = 24;
-
   private final boolean byJoinKey; // then the rows of the join's keys are those of the own
   private final boolean counts;
   private final GroupKeys rowKeys;
   private final int keyWords;
   private final KeyedStore store;
-  private final Blobs blobs; // of rows that are not in the state, or null
+  private final BlockRows rows;
   private final SavedStore saved;
-  private final int[] rest; // columns that are in the state
-  private final int restNulls; // words of null bits in front of them
-  private final int[] wordOf; // where each column is, from the key's first word on
-  private final int[] nullWordOf; // where its null bit is, or −1
-  private final long[] nullBitOf;
+  private final int[] columns; // all of them
   private final int metAt; // where in the state the count is
   private final int[] keyOf = new int[AHEAD]; // of the batch at hand, as those of the join
   private final int[] aheadBlocks = new int[AHEAD];
@@ -58,31 +49,9 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
     int[] keyColumns = key.stream().mapToInt(Integer::intValue).toArray();
     rowKeys = new GroupKeys(layout, keyColumns);
     keyWords = rowKeys.words();
-    rest = new int[layout.columns() - keyColumns.length];
-    for (int c = 0, r = 0; c < layout.columns(); c++) {
-      if (!key.contains(c)) {
-        rest[r++] = c;
-      }
-    }
-    boolean inline = !layout.anyVariable() && layout.columns() <= MAX_INLINE;
-    boolean nullable = Arrays.stream(rest).anyMatch(c -> layout.schema().type(c).nullable());
-    restNulls = inline && nullable ? 1 : 0;
-    wordOf = new int[layout.columns()];
-    nullWordOf = new int[layout.columns()];
-    nullBitOf = new long[layout.columns()];
-    Arrays.fill(nullWordOf, -1);
-    for (int k = 0; inline && k < keyColumns.length; k++) {
-      wordOf[keyColumns[k]] = rowKeys.nullWords() + k;
-      nullWordOf[keyColumns[k]] = rowKeys.nullWords() > 0 ? 0 : -1;
-      nullBitOf[keyColumns[k]] = 1L << k;
-    }
-    for (int r = 0; inline && r < rest.length; r++) {
-      wordOf[rest[r]] = keyWords + restNulls + r;
-      nullWordOf[rest[r]] = restNulls > 0 ? keyWords : -1;
-      nullBitOf[rest[r]] = 1L << r;
-    }
-    metAt = inline ? restNulls + rest.length : 1;
-    blobs = inline ? null : new Blobs(versions);
+    rows = new BlockRows(layout, keyColumns, rowKeys, versions);
+    columns = all(layout.columns());
+    metAt = rows.stateWords();
     store = new KeyedStore(versions, keyWords, metAt + (counts ? 1 : 0), 64);
     store.onRelease(rowKeys::release);
     saved = new SavedStore(store, rowKeys, versions, this);
@@ -147,9 +116,7 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   void replace(int i, byte[] bytes, int row, int newRow, long matches) {
     int block = aheadBlocks[keyOf[i]];
     store.change(block);
-    if (blobs != null) {
-      blobs.retire(store.page(block)[store.state(block)]);
-    }
+    rows.retire(store.page(block), store.state(block));
     setRow(block, bytes, newRow);
     setMet(block, matches);
   }
@@ -166,9 +133,7 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
       put(i, bytes, row, block);
     } else if (weight == -1 && isLive(block) && isRow(block, bytes, row)) {
       drop(i, bytes, row, block);
-      if (blobs != null) {
-        blobs.retire(store.page(block)[store.state(block)]);
-      }
+      rows.retire(store.page(block), store.state(block));
       store.remove(block);
     } else {
       int length = layout.length(bytes, row);
@@ -206,22 +171,7 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   // ---- the row of a block
 
   private void setRow(int block, byte[] bytes, int row) {
-    long[] page = store.page(block);
-    int state = store.state(block);
-    if (blobs != null) {
-      page[state] = blobs.put(bytes, row, layout.length(bytes, row));
-      return;
-    }
-    long nulls = 0;
-    for (int r = 0; r < rest.length; r++) {
-      page[state + restNulls + r] = layout.slot(bytes, row, rest[r]);
-      if (restNulls > 0 && layout.isNull(bytes, row, rest[r])) {
-        nulls |= 1L << r;
-      }
-    }
-    if (restNulls > 0) {
-      page[state] = nulls;
-    }
+    rows.set(store.page(block), store.state(block), bytes, row);
   }
 
   private void setMet(int block, long matches) {
@@ -230,23 +180,8 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
     }
   }
 
-  /** Whether a row with a block's key is the block's. */
   private boolean isRow(int block, byte[] bytes, int row) {
-    long[] page = store.page(block);
-    int state = store.state(block);
-    if (blobs != null) {
-      long place = page[state];
-      int length = Blobs.length(place);
-      return length == layout.length(bytes, row)
-          && Bytes.equal(blobs.bytes(place), blobs.start(place), bytes, row, length);
-    }
-    for (int r = 0; r < rest.length; r++) {
-      if (page[state + restNulls + r] != layout.slot(bytes, row, rest[r])
-          || restNulls > 0 && (page[state] & 1L << r) != 0 != layout.isNull(bytes, row, rest[r])) {
-        return false;
-      }
-    }
-    return true;
+    return rows.isRow(store.page(block), store.state(block), bytes, row);
   }
 
   // ---- rows that are there; a number below that of none is a stray's
@@ -294,24 +229,7 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
       writeRow(stray(number).row, 0, out, firstColumn);
       return;
     }
-    long[] page = store.page(number);
-    if (blobs != null) {
-      long place = page[store.state(number)];
-      writeRow(blobs.bytes(place), blobs.start(place), out, firstColumn);
-      return;
-    }
-    int at = store.header(number) + 1;
-    for (int c = 0; c < wordOf.length; c++) {
-      if (isNull(page, at, c)) {
-        out.setNull(firstColumn + c);
-      } else {
-        out.setLong(firstColumn + c, page[at + wordOf[c]]);
-      }
-    }
-  }
-
-  private boolean isNull(long[] page, int at, int column) {
-    return nullWordOf[column] >= 0 && (page[at + nullWordOf[column]] & nullBitOf[column]) != 0;
+    rows.write(store.page(number), store.header(number) + 1, columns, out, firstColumn);
   }
 
   private void writeRow(byte[] bytes, int row, RowWriter out, int firstColumn) {
@@ -326,19 +244,8 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
       columns(stray(number).row, 0, which, into, to, firstColumn);
       return;
     }
-    long[] page = store.page(number);
-    if (blobs != null) {
-      long place = page[store.state(number)];
-      columns(blobs.bytes(place), blobs.start(place), which, into, to, firstColumn);
-      return;
-    }
-    int at = store.header(number) + 1;
-    for (int c : which) {
-      into.columns[firstColumn + c][to] = page[at + wordOf[c]];
-      if (isNull(page, at, c)) {
-        into.nulls[to] |= 1L << firstColumn + c;
-      }
-    }
+    rows.columns(
+        store.page(number), store.header(number) + 1, columns, which, into, to, firstColumn);
   }
 
   @Override
@@ -374,17 +281,13 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   void join(Versions graph) {
     store.join(graph);
     saved.join(graph);
-    if (blobs != null) {
-      blobs.join(graph);
-    }
+    rows.join(graph);
   }
 
   @Override
   void close() {
     store.close();
-    if (blobs != null) {
-      blobs.close();
-    }
+    rows.close();
   }
 
   // ---- checkpoints
@@ -396,12 +299,9 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
 
   @Override
   public long save(long[] block, StateChunks.Writer out) {
-    if (blobs != null) {
-      long place = block[keyWords];
-      out.put(blobs.bytes(place), blobs.start(place), Blobs.length(place));
-    }
-    for (int w = blobs == null ? 0 : metAt; w < store.stateWords(); w++) {
-      out.putLong(block[keyWords + w]);
+    rows.save(block, out);
+    if (counts) {
+      out.putLong(block[keyWords + metAt]);
     }
     return 1;
   }
@@ -410,8 +310,8 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
   public void restore(long[] key, byte[] bytes, int value, int length, long count) {
     long hash = store.hashOf(key, 0);
     int known = store.find(hash, key, 0);
-    if (isLive(known) && blobs != null) {
-      blobs.retire(store.page(known)[store.state(known)]);
+    if (isLive(known)) {
+      rows.retire(store.page(known), store.state(known));
     }
     if (count == 0) {
       if (isLive(known)) {
@@ -420,23 +320,13 @@ final class KeyedSide extends JoinSide implements SavedStore.Form {
       return;
     }
     int block = store.changeOrInsert(hash, key, 0);
-    long[] page = store.page(block);
-    int at = value;
-    int word = 0;
-    if (blobs != null) {
-      int row = length - (counts ? 8 : 0);
-      page[store.state(block)] = blobs.put(bytes, value, row);
-      at += row;
-      word = metAt;
-    }
-    for (; word < store.stateWords(); word++, at += 8) {
-      page[store.state(block) + word] = Bytes.getLong(bytes, at);
-    }
+    setRow(block, bytes, value);
+    setMet(block, counts ? Bytes.getLong(bytes, value + length - 8) : 0);
   }
 
   @Override
   long heapBytes() {
-    return store.heapBytes() + rowKeys.heapBytes() + (blobs == null ? 0 : blobs.heapBytes());
+    return store.heapBytes() + rowKeys.heapBytes() + rows.heapBytes();
   }
 
   @Override

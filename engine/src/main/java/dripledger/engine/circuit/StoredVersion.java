@@ -139,7 +139,7 @@ final class StoredVersion implements RelationVersion {
 
   /** The table whose rows these are, kept by their key; null if it is something else. */
   KeptRows table() {
-    return rows instanceof KeptRows kept && kept.blobs() != null ? kept : null;
+    return rows instanceof KeptRows kept && kept.rows() != null ? kept : null;
   }
 
   long version() {

@@ -3,9 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.state.Blobs;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.JoinIndex;
 import dripledger.engine.store.KeyedStore;
@@ -22,15 +20,14 @@ final class TableSide extends JoinSide {
 
   private final int[] picked; // which column of the table each one is
   private KeptRows table;
-  private RowLayout tableLayout;
   private long version;
 
-  // Of the other side's batch at hand, by its keys: where their rows are, if they are there.
+  // Of the other side's batch at hand, by its keys: their rows, if they are there.
   private final long[] hashes = new long[AHEAD];
   private final int[] blocks = new int[AHEAD];
   private final boolean[] found = new boolean[AHEAD];
   private final int[] which = new int[AHEAD]; // keys whose row is not where it was seen
-  private final long[] places = new long[AHEAD];
+  private long[] rows = new long[0]; // their blocks' words, one after the other
   private long[] block = new long[0];
   private int words; // of a key
 
@@ -54,16 +51,16 @@ final class TableSide extends JoinSide {
   /**
    * Says where rows are looked up from here on.
    *
-   * @param rows of the table; null while it is not known
+   * @param kept the table's rows; null while it is not known
    * @param at a version that is pinned, or {@link #NOW}
    */
-  void table(KeptRows rows, long at) {
-    table = rows;
+  void table(KeptRows kept, long at) {
+    table = kept;
     version = at;
-    if (rows != null) {
-      tableLayout = rows.layout();
-      words = rows.store().keyWords();
-      block = new long[words + rows.store().stateWords()];
+    if (kept != null) {
+      words = kept.store().keyWords();
+      block = new long[words + kept.store().stateWords()];
+      rows = new long[AHEAD * block.length];
     }
   }
 
@@ -72,7 +69,6 @@ final class TableSide extends JoinSide {
   @Override
   void aheadOf(JoinSide other) {
     KeyedStore store = table.store();
-    Blobs blobs = table.blobs();
     long at = version == NOW ? store.newest() : version;
     int count = other.keyCount();
     long[] keys = other.keyWords();
@@ -82,8 +78,9 @@ final class TableSide extends JoinSide {
     for (int i = 0; i < count; i++) {
       found[i] =
           noted[i] >= 0 && !other.isLongKey(i) && store.isAt(noted[i], keys, i * words, at, block);
-      places[i] = block[words];
-      if (!found[i]) {
+      if (found[i]) {
+        keep(i);
+      } else {
         which[unknown++] = i;
       }
     }
@@ -91,9 +88,14 @@ final class TableSide extends JoinSide {
     refuseIfGone();
     for (int i = 0; i < count; i++) {
       if (found[i]) {
-        touched += blobs.bytes(places[i])[blobs.start(places[i])];
+        touched += table.rows().touch(rows, i * block.length);
       }
     }
+  }
+
+  /** Keeps the words of the block that was found. */
+  private void keep(int key) {
+    System.arraycopy(block, 0, rows, key * block.length, block.length);
   }
 
   /** Looks up some of the batch's keys. */
@@ -108,8 +110,8 @@ final class TableSide extends JoinSide {
               ? KeyedStore.NONE
               : store.lookup(hashes[i], keys, key * words, at, block);
       found[key] = where != KeyedStore.NONE;
-      places[key] = block[words];
       if (found[key]) {
+        keep(key);
         other.note(key, where);
       }
     }
@@ -132,7 +134,7 @@ final class TableSide extends JoinSide {
     found[key] =
         table.keys().encodeKey(keyRow, 0, wanted)
             && store.lookup(store.hashOf(wanted, 0), wanted, at, block) != KeyedStore.NONE;
-    places[key] = block[words];
+    keep(key);
     refuseIfGone();
   }
 
@@ -148,13 +150,8 @@ final class TableSide extends JoinSide {
 
   @Override
   void write(int number, RowWriter out, int firstColumn) {
-    long place = places[number];
     try {
-      byte[] bytes = table.blobs().bytes(place);
-      int start = table.blobs().start(place);
-      for (int c = 0; c < picked.length; c++) {
-        out.copy(firstColumn + c, tableLayout, bytes, start, picked[c]);
-      }
+      table.rows().write(rows, number * block.length, picked, out, firstColumn);
     } catch (IndexOutOfBoundsException e) {
       refuseIfGone(); // the bytes may have been used again
       throw e;
@@ -170,15 +167,7 @@ final class TableSide extends JoinSide {
 
   @Override
   void columns(int number, int[] which, ColumnDelta into, int at, int firstColumn) {
-    long place = places[number];
-    byte[] bytes = table.blobs().bytes(place);
-    int start = table.blobs().start(place);
-    for (int c : which) {
-      into.columns[firstColumn + c][at] = tableLayout.slot(bytes, start, picked[c]);
-      if (tableLayout.isNull(bytes, start, picked[c])) {
-        into.nulls[at] |= 1L << firstColumn + c;
-      }
-    }
+    table.rows().columns(rows, number * block.length, picked, which, into, at, firstColumn);
     refuseIfGone();
   }
 

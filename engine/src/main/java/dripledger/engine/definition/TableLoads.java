@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.TableDifference;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
@@ -163,15 +164,14 @@ public final class TableLoads {
       InputNode node = (InputNode) live.node(table.id());
       List<EpochInput.Change> changes = new ArrayList<>();
       try (Pinned now = loop.pinFirmly()) {
-        fresh
-            .store()
-            .changesFrom(
-                now.snapshot().relation(table.id()),
-                page -> {
-                  Page own = new Page(page.layout(), page.size());
-                  own.appendAll(page);
-                  changes.add(new EpochInput.Change(table.id(), own));
-                });
+        TableDifference.between(
+            now.snapshot().relation(table.id()),
+            fresh.store(),
+            page -> {
+              Page own = new Page(page.layout(), page.size());
+              own.appendAll(page);
+              changes.add(new EpochInput.Change(table.id(), own));
+            });
       }
       join(
           feed,

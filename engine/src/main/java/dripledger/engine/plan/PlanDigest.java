@@ -16,7 +16,7 @@ import java.util.List;
  */
 public final class PlanDigest {
   /** To be raised when an expression or operator of the same form comes to mean something else. */
-  private static final int MEANING = 2;
+  private static final int MEANING = 3;
 
   private PlanDigest() {}
 
