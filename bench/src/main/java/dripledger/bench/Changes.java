@@ -9,6 +9,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.Epoch;
+import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -129,7 +130,10 @@ final class Changes {
       add(gates, 1, g, g % 10);
     }
     if (circuit.inputs().contains(2L)) {
-      circuit.feed(2, gates);
+      KeptRows table = KeptRows.unique(schema("gate", "hall"), new int[] {0});
+      table.join(versions);
+      table.apply(gates);
+      circuit.tables(id -> table);
     }
     Page page = new Page(new RowLayout(schema("parcel", "gate", "grams")), 65_536);
     for (int i = 0; i < rows; i++) {
