@@ -103,13 +103,13 @@ class JoinLookUpTest {
     assertThat(lines)
         .anyMatch(
             l ->
-                l.contains("read gate")
+                l.contains("look up in gate by its key")
                     && l.contains(", by key gate, as the other side asks, none"));
     assertThat(db.rows("EXPLAIN SELECT * FROM gate").toString()).contains("all, 2,000 rows");
     assertThat(db.rows("EXPLAIN SELECT * FROM scan").toString()).contains("all that is kept");
   }
 
-  /** Against a view of the same query, which is never made of look-ups. */
+  /** Against a view of the same query, whose look-ups are others. */
   @Test
   void theyAnswerWhatAViewHolds() {
     String[] queries = {

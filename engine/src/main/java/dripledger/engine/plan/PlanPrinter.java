@@ -25,7 +25,7 @@ public final class PlanPrinter {
 
   public static List<Line> print(PlanNode root) {
     List<Line> lines = new ArrayList<>();
-    print(root, 0, lines);
+    print(root, 0, null, lines);
     return lines;
   }
 
@@ -34,10 +34,20 @@ public final class PlanPrinter {
     return node.accept(new Writer("")).step();
   }
 
-  private static void print(PlanNode node, int depth, List<Line> lines) {
-    lines.add(node.accept(new Writer("  ".repeat(depth))));
+  /**
+   * @param table what is looked up in and not read, or null
+   */
+  private static void print(PlanNode node, int depth, PlanNode table, List<Line> lines) {
+    String indent = "  ".repeat(depth);
+    if (node == table) {
+      String step = indent + "look up in " + ((PlanNode.Source) node).name() + " by its key";
+      lines.add(new Line(node, step, "none", ""));
+      return;
+    }
+    lines.add(node.accept(new Writer(indent)));
+    PlanNode below = node instanceof PlanNode.Join j && j.table() >= 0 ? j.tableSource() : table;
     for (PlanNode input : node.inputs()) {
-      print(input, depth + 1, lines);
+      print(input, depth + 1, below, lines);
     }
   }
 
