@@ -164,6 +164,6 @@ class WindowTest {
         .hasMessageContaining("not constant");
     assertThat(db.error("SELECT SUM(grams) OVER w FROM load")).hasMessageContaining("w");
     assertThat(db.error("SELECT gate FROM load WHERE ROW_NUMBER() OVER (ORDER BY id) = 1"))
-        .hasMessageContaining("illegal in WHERE");
+        .hasMessageContaining("cannot be in WHERE");
   }
 }

@@ -17,7 +17,8 @@ public final class JsonTreeBuiltins {
     try {
       return READER.readTree(json);
     } catch (JsonProcessingException e) {
-      throw new Casts.CastException("not JSON: " + e.getOriginalMessage());
+      throw new Casts.CastException(
+          "not JSON: " + e.getOriginalMessage().replaceAll(" \\(start marker.*", ""));
     }
   }
 

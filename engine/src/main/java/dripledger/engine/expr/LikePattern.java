@@ -22,6 +22,9 @@ public final class LikePattern {
    * @param escape what stands before a character that means itself; empty for none
    */
   static LikePattern of(String like, String escape, boolean ignoreCase) {
+    if (escape.codePointCount(0, escape.length()) > 1) {
+      throw new Casts.CastException("ESCAPE is one character or none");
+    }
     int escapeChar = escape.isEmpty() ? -1 : escape.codePointAt(0);
     int[] points = like.codePoints().toArray();
     int[] parts = new int[points.length];

@@ -31,15 +31,30 @@ final class TextCode {
     Value pattern = written(operands.get(1));
     String compiled =
         TEXT + "likePattern(" + pattern.value() + ", " + escape + ", " + ignoreCase + ")";
-    if (operands.get(1) instanceof Expr.Constant
-        && !pattern.alwaysNull()
-        && (operands.size() == 2 || operands.get(2) instanceof Expr.Constant)) {
+    if (!pattern.alwaysNull() && isPattern(operands)) {
       compiled = code.constant("dripledger.engine.expr.LikePattern", compiled);
     }
     return code.strict(
         Kind.BOOLEAN,
         List.of(text, pattern),
         TEXT + "like(" + text.value() + ", " + compiled + ")");
+  }
+
+  /** Whether the pattern is constant and one; another fails on the rows that come to it. */
+  private static boolean isPattern(List<Expr> operands) {
+    String[] texts = {"", "", "\\"};
+    for (int i = 1; i < operands.size(); i++) {
+      if (!(operands.get(i) instanceof Expr.Constant c && c.value() instanceof String text)) {
+        return false;
+      }
+      texts[i] = text;
+    }
+    try {
+      LikePattern.of(texts[1], texts[2], false);
+      return true;
+    } catch (Casts.CastException e) {
+      return false;
+    }
   }
 
   private Value written(Expr operand) {

@@ -29,11 +29,13 @@ import java.util.function.Function;
 import java.util.function.IntFunction;
 import java.util.stream.Collectors;
 import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlIntervalLiteral;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.type.SqlTypeName;
 
 /** Checks the statements that define connections, streams and tables. Used for one statement. */
 final class DefinitionStatements {
@@ -229,9 +231,15 @@ final class DefinitionStatements {
     } catch (RuntimeException e) {
       throw invalid(
           c.type(),
-          "no type \"" + c.type() + "\"",
+          "no type \"" + c.type().toString().replace("`", "") + "\"",
           "types: BOOLEAN, SMALLINT, INTEGER, BIGINT, REAL, DOUBLE, DECIMAL(p, s), VARCHAR,"
               + " VARBINARY, DATE, TIME, TIMESTAMP, ROW(…), T ARRAY");
+    }
+    if (c.type().getTypeNameSpec() instanceof SqlBasicTypeNameSpec basic
+        && sqlType.getSqlTypeName() == SqlTypeName.DECIMAL
+        && basic.getPrecision() > sqlType.getPrecision()) {
+      throw invalid(
+          c.type(), "a DECIMAL has " + sqlType.getPrecision() + " digits at most", "or use DOUBLE");
     }
     ColumnType type = nullableInside(TypeMapping.fromSql(sqlType));
     String name = c.name().getSimple();
@@ -443,7 +451,11 @@ final class DefinitionStatements {
       return new Command.CreateTable(name, ifExists, null, null, Origins.NONE, source);
     }
     Set<String> keyNames = new LinkedHashSet<>();
-    key.forEach(k -> keyNames.add(k.getSimple()));
+    for (SqlIdentifier k : key) {
+      if (!keyNames.add(k.getSimple())) {
+        throw invalid(k, "\"" + k.getSimple() + "\" is there twice", null);
+      }
+    }
     Schema columns = columns(def, keyNames);
     if (key.isEmpty()) {
       throw invalid(

@@ -25,6 +25,7 @@ import org.apache.calcite.rel.core.Correlate;
 import org.apache.calcite.rel.core.Filter;
 import org.apache.calcite.rel.core.Join;
 import org.apache.calcite.rel.core.Project;
+import org.apache.calcite.rel.core.RepeatUnion;
 import org.apache.calcite.rel.core.SetOp;
 import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.core.TableScan;
@@ -168,7 +169,9 @@ final class PlanBuilder {
           "write it as a join or, of an array, with = ANY (array) or UNNEST (array)");
     }
     throw unsupported(
-        rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
+        rel instanceof RepeatUnion
+            ? "WITH RECURSIVE"
+            : rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
   }
 
   /** The rows from OFFSET on up to LIMIT; an order alone means nothing inside of a query. */

@@ -84,6 +84,15 @@ final class SqlErrors {
 
   private static EngineException unexpected(String sql, int line, int column) {
     String word = wordAt(sql, line, column);
+    char quote = word.charAt(0);
+    if ((quote == '\'' || quote == '"') && (word.length() == 1 || !word.endsWith("" + quote))) {
+      return new EngineException(
+          Code.SYNTAX,
+          (quote == '"' ? "a name" : "a text") + " begins here and has no end",
+          line,
+          column,
+          "write " + quote + " behind it; within it " + quote + " is written twice");
+    }
     return new EngineException(
         Code.SYNTAX,
         "did not expect \"" + word + "\" here",
@@ -143,6 +152,7 @@ final class SqlErrors {
 
   private static final Pattern COLUMN =
       Pattern.compile("Column '([^']*)' not found in (any table|table '([^']*)')");
+  private static final Pattern TARGET = Pattern.compile("Unknown target column '([^']*)'");
   private static final Pattern NOT_NULL =
       Pattern.compile("Column '([^']*)' has no default value and does not allow NULLs");
   private static final Pattern OBJECT = Pattern.compile("Object '([^']*)' not found");
@@ -150,6 +160,47 @@ final class SqlErrors {
       Pattern.compile("No match found for function signature ([^(]*)\\((.*)\\)");
   private static final Pattern APPLY =
       Pattern.compile("Cannot apply '([^']*)' to arguments of type '(.*?)'\\.");
+
+  /** What is said otherwise, with a hint; {@code $1} is what the pattern has found. */
+  private record Said(Pattern pattern, String message, String hint) {
+    Said(String pattern, String message, String hint) {
+      this(Pattern.compile(pattern), message, hint);
+    }
+  }
+
+  private static final String CAST_ONE = "cast one of them, for example CAST(x AS INTEGER)";
+
+  private static final List<Said> SAID =
+      List.of(
+          new Said(
+              "Column '([^']*)' is ambiguous",
+              "column \"$1\" is ambiguous",
+              "write whose it is in front of it: relation.$1"),
+          new Said("Target column '([^']*)' is assigned.*", "column \"$1\" is there twice", null),
+          new Said("Unknown identifier '([^']*)'", "no type \"$1\"", null),
+          new Said(
+              "Aggregate expression is illegal in (\\w+) clause",
+              "an aggregate cannot be in $1",
+              "HAVING asks of groups"),
+          new Said(
+              "Windowed aggregate expression is illegal in (\\w+) clause",
+              "a window function cannot be in $1",
+              "QUALIFY asks of window functions"),
+          new Said("Ordinal out of range", "there is no column of that number", null),
+          new Said(
+              "Cannot apply '\\$SCALAR_QUERY'.*",
+              "a query in the place of a value has one column",
+              "leave out the others"),
+          new Said(
+              "Values passed to IN operator.*",
+              "IN compares as many values as the query has columns, of types that go together",
+              CAST_ONE),
+          new Said(
+              "Values passed to VALUES operator.*",
+              "rows of VALUES have as many values each, of types that go together",
+              CAST_ONE),
+          new Said("Duplicate relation name '([^']*)'.*", "\"$1\" is there twice in FROM", null),
+          new Said("Window '([^']*)' not found", "no window \"$1\"", "WINDOW $1 AS (…) names one"));
 
   /**
    * A complaint of the validator.
@@ -189,7 +240,26 @@ final class SqlErrors {
             context.getCause() == null
                 ? String.valueOf(context.getMessage())
                 : String.valueOf(context.getCause().getMessage()));
-    Matcher m = COLUMN.matcher(message);
+    for (Said said : SAID) {
+      Matcher found = said.pattern.matcher(message);
+      if (found.lookingAt()) {
+        String name = found.groupCount() == 0 ? "" : found.group(1);
+        String hint = said.hint == null ? null : said.hint.replace("$1", name);
+        return new EngineException(
+            Code.INVALID, said.message.replace("$1", name), line, column, hint);
+      }
+    }
+    Matcher m = TARGET.matcher(message);
+    if (m.find()) {
+      String near = nearest(m.group(1), columnNames(relations));
+      return new EngineException(
+          Code.NOT_FOUND,
+          "no column \"" + m.group(1) + "\"",
+          line,
+          column,
+          near == null ? columnsThere(relations) : "did you mean \"" + near + "\"?");
+    }
+    m = COLUMN.matcher(message);
     if (m.find()) {
       List<String> others = new ArrayList<>(columnNames(relations));
       others.remove(m.group(1)); // of another relation than the one that was asked
@@ -252,7 +322,7 @@ final class SqlErrors {
           "\"" + m.group(1) + "\" does not go with these types: " + types(m.group(2)),
           line,
           column,
-          "cast one of them, for example CAST(x AS INTEGER)");
+          CAST_ONE);
     }
     return new EngineException(Code.INVALID, plain(message), line, column, null);
   }
@@ -276,7 +346,8 @@ final class SqlErrors {
 
   private static String plain(String message) {
     String text = message.replaceAll(" *'?SqlTypeName\\.?", " ").strip();
-    if (text.startsWith("Expression '") && text.endsWith("is not being grouped")) {
+    text = text.replaceAll("'(\\w+)'", "\"$1\"");
+    if (text.startsWith("Expression ") && text.endsWith("is not being grouped")) {
       return text.replace("Expression ", "")
           .replace("is not being grouped", "must be in GROUP BY or inside an aggregate");
     }

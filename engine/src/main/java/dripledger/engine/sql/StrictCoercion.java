@@ -13,6 +13,7 @@ import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeUtil;
 import org.apache.calcite.sql.validate.SqlValidator;
+import org.apache.calcite.sql.validate.SqlValidatorScope;
 import org.apache.calcite.sql.validate.implicit.TypeCoercionImpl;
 
 /**
@@ -45,6 +46,8 @@ final class StrictCoercion extends TypeCoercionImpl {
           SqlTypeFamily.APPROXIMATE_NUMERIC,
           SqlTypeFamily.INTEGER,
           SqlTypeFamily.DECIMAL);
+
+  private boolean stored; // whether what is cast goes into a table
 
   StrictCoercion(RelDataTypeFactory types, SqlValidator validator) {
     super(types, validator);
@@ -80,6 +83,34 @@ final class StrictCoercion extends TypeCoercionImpl {
       }
     }
     return super.inOperationCoercion(binding);
+  }
+
+  @Override
+  public boolean querySourceCoercion(
+      SqlValidatorScope scope, RelDataType source, RelDataType target, SqlNode query) {
+    stored = true; // an INSERT writes numbers as text
+    try {
+      return super.querySourceCoercion(scope, source, target, query);
+    } finally {
+      stored = false;
+    }
+  }
+
+  /** UNION and its kin put a number and a text in one column only if a cast says which it is. */
+  @Override
+  public boolean rowTypeCoercion(
+      SqlValidatorScope scope, SqlNode query, int column, RelDataType target) {
+    RelDataType row = validator.getValidatedNodeTypeIfKnown(query);
+    if (!stored && row != null && row.isStruct() && SqlTypeUtil.isCharacter(target)) {
+      RelDataType own = row.getFieldList().get(column).getType();
+      if (SqlTypeUtil.isNumeric(own)) {
+        throw SqlErrors.invalid(
+            query,
+            "column " + (column + 1) + " is a number here and text in the other query",
+            "cast one of them, for example CAST(x AS VARCHAR)");
+      }
+    }
+    return super.rowTypeCoercion(scope, query, column, target);
   }
 
   @Override

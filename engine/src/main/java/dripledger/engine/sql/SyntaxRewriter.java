@@ -199,6 +199,20 @@ final class SyntaxRewriter extends SqlShuttle {
     SqlParserPos pos = call.getParserPosition();
     String name = call.getOperator().getName().toLowerCase(Locale.ROOT);
     if (call.getKind() == SqlKind.EXTRACT
+        && call.operand(0) instanceof SqlIntervalQualifier unknown
+        && unknown.timeFrameName != null) {
+      for (TimeUnit unit : TimeUnit.values()) { // in the plural too
+        if ((unit.name() + "S").equalsIgnoreCase(unknown.timeFrameName)) {
+          SqlNode one = new SqlIntervalQualifier(unit, null, unknown.getParserPosition());
+          return rewrite(call.getOperator().createCall(pos, one, call.operand(1)));
+        }
+      }
+      throw SqlErrors.invalid(
+          unknown,
+          "no unit of time \"" + unknown.timeFrameName.toLowerCase(Locale.ROOT) + "\"",
+          "units: second, minute, hour, day, week, month, quarter, year, dow, doy, epoch");
+    }
+    if (call.getKind() == SqlKind.EXTRACT
         && call.operand(0) instanceof SqlIntervalQualifier unit
         && (unit.getUnit() == TimeUnit.SECOND || unit.getUnit() == TimeUnit.EPOCH)) {
       return Dialect.EXACT_SECONDS.createCall(
