@@ -91,11 +91,7 @@ final class Join implements Operator {
     Input ofLeft = new Input(0, left, leftKeys, plan.nullMatches(), shared);
     Input ofRight = new Input(1, right, rightKeys, plan.nullMatches(), shared);
     tableSide =
-        table < 0
-            ? null
-            : table == 0
-                ? new TableSide(ofLeft, plan.left())
-                : new TableSide(ofRight, plan.right());
+        table < 0 ? null : new TableSide(table == 0 ? ofLeft : ofRight, plan.inputs().get(table));
     sides =
         new JoinSide[] {
           table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], versions),
