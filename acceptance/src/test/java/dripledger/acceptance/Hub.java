@@ -43,6 +43,30 @@ final class Hub implements AutoCloseable {
         Statement s = c.createStatement()) {
       s.execute("CREATE DATABASE hub");
     }
+    awaitBroker();
+  }
+
+  /** Kills the broker and starts it again. */
+  void restartBroker() throws IOException, InterruptedException {
+    broker.kill();
+    startBroker();
+  }
+
+  /** Starts the broker that was killed. */
+  void startBroker() throws IOException, InterruptedException {
+    broker.start();
+    awaitBroker();
+  }
+
+  /** Waits until the broker answers, which is some time after it listens. */
+  private void awaitBroker() throws IOException, InterruptedException {
+    Map<String, Object> patient =
+        Map.of("bootstrap.servers", broker.servers(), "default.api.timeout.ms", "60000");
+    try (Admin admin = Admin.create(patient)) {
+      admin.describeCluster().nodes().get();
+    } catch (ExecutionException e) {
+      throw new IOException("the broker does not answer", e);
+    }
   }
 
   KafkaBroker broker() {
@@ -83,7 +107,8 @@ final class Hub implements AutoCloseable {
   }
 
   /** Sets the secret and makes the connections. */
-  void connect(LiveService service) throws IOException {
+  void connect(LiveService service) throws IOException, InterruptedException {
+    awaitBroker(); // it may have been idle for minutes
     service.call("PUT", "/api/v1/secrets/hub_ops_password", "{\"value\":\"loopback\"}");
     service.sql(connections());
   }

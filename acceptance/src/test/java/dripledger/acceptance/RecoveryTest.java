@@ -196,7 +196,7 @@ class RecoveryTest extends SourceTest {
       assertThatThrownBy(() -> small.sql("SELECT * FROM late_all"))
           .hasMessageContaining("late_all");
     } finally {
-      hub.broker().start();
+      hub.startBroker();
     }
     hub.send("late.scan", "k", scan(3, "G01", 7));
     String sums = "";

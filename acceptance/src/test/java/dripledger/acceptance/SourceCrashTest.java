@@ -263,8 +263,7 @@ class SourceCrashTest {
   /** Other things that go down while the service is. */
   private static void outside(Hub hub, LiveService service, int kill) throws Exception {
     if (kill % 7 == 3) {
-      hub.broker().kill();
-      hub.broker().start();
+      hub.restartBroker();
     } else if (kill % 7 == 5) {
       hub.operations().crash();
       hub.operations().start();

@@ -207,7 +207,7 @@ class TopicsTest extends SourceTest {
       assertThat(String.valueOf(service.sql("SELECT g FROM kept_sum"))).isEqualTo("[[30]]");
       expect("SELECT COUNT(*) FROM drip.inputs WHERE name = 'kept'", "[[1]]");
     } finally {
-      hub.broker().start();
+      hub.startBroker();
     }
     service.kill();
     service.start();

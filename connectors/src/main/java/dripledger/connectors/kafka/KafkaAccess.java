@@ -27,7 +27,13 @@ import org.apache.kafka.common.serialization.ByteArrayDeserializer;
 
 /** Clients for a connection's options, and what their failures mean. */
 final class KafkaAccess {
-  private static final int TIMEOUT_MILLIS = 6000;
+  private static final int CONNECT_MILLIS = 6000;
+
+  /**
+   * A broker that is busy, or whose memory was paged out, may take seconds for its first answer.
+   */
+  private static final int ANSWER_MILLIS = 15_000;
+
   private static final Set<String> OPTIONS =
       Set.of(
           "bootstrap_servers",
@@ -85,7 +91,7 @@ final class KafkaAccess {
     }
     String host = server.substring(0, colon);
     try (Socket socket = new Socket()) {
-      socket.connect(new InetSocketAddress(InetAddress.getByName(host), port), TIMEOUT_MILLIS);
+      socket.connect(new InetSocketAddress(InetAddress.getByName(host), port), CONNECT_MILLIS);
       return null;
     } catch (UnknownHostException e) {
       return "no host is called " + host;
@@ -99,8 +105,8 @@ final class KafkaAccess {
     p.put("bootstrap.servers", servers());
     p.put("client.id", "drip-ledger-" + options.name());
     p.put("request.timeout.ms", "10000");
-    p.put("default.api.timeout.ms", "15000");
-    p.put("socket.connection.setup.timeout.ms", "" + TIMEOUT_MILLIS);
+    p.put("default.api.timeout.ms", "" + ANSWER_MILLIS);
+    p.put("socket.connection.setup.timeout.ms", "" + CONNECT_MILLIS);
     p.put("reconnect.backoff.max.ms", "2000");
     boolean tls = "on".equals(options.get("tls", "off"));
     String sasl = options.get("sasl");
@@ -153,10 +159,7 @@ final class KafkaAccess {
   }
 
   Admin admin() {
-    Properties p = properties();
-    p.put("request.timeout.ms", "" + TIMEOUT_MILLIS);
-    p.put("default.api.timeout.ms", "" + TIMEOUT_MILLIS);
-    return Admin.create(p);
+    return Admin.create(properties());
   }
 
   /** A consumer that reads big pieces and never commits. */
