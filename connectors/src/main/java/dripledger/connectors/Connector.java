@@ -9,12 +9,12 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
 import java.util.List;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 
 /**
@@ -59,7 +59,7 @@ public interface Connector {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink);
+      PartitionSink sink);
 
   /** Where a later row of the same key says more than an earlier one only a broker can tell. */
   default List<Boolean> overtaken(

@@ -20,6 +20,7 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Drift;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
@@ -31,7 +32,6 @@ import java.util.concurrent.Executors;
 import java.util.concurrent.ScheduledExecutorService;
 import java.util.concurrent.ScheduledFuture;
 import java.util.concurrent.TimeUnit;
-import java.util.function.Consumer;
 import java.util.function.UnaryOperator;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -196,7 +196,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     connector(connection).read(options(connection), stream, from, to, template, sink);
   }
 

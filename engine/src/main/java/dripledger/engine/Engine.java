@@ -6,6 +6,7 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.change.RejectReplay;
 import dripledger.engine.change.TableTransactions;
 import dripledger.engine.checkpoint.Checkpointer;
+import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
@@ -36,6 +37,7 @@ import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -84,7 +86,7 @@ public final class Engine implements AutoCloseable {
     this.connectors = connectors;
     this.clock = clock;
     loop = new EpochLoop(options.epochLimits(), records.definitions()::reserveEpochs, 0);
-    history = new StreamHistory(ledger, connectors, this::catalog);
+    history = new StreamHistory(ledger, connectors, this::catalog, this::returns);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
     QueryBounds bounds =
         new QueryBounds(options.maxResultRows(), options.queryMillis(), options.maxQueryBytes());
@@ -116,6 +118,10 @@ public final class Engine implements AutoCloseable {
     rejectReplay =
         new RejectReplay(
             records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);
+  }
+
+  private List<PartitionMarks.Return> returns(long stream) {
+    return definitions.node(stream) instanceof InputNode input ? input.returns() : List.of();
   }
 
   private Page figures(long id) {

@@ -389,8 +389,8 @@ class ErrorTextTest {
         INVALID 1:8 argument to function "PERCENTILE_CONT" must be a numeric literal between 0 and 1
         -
       SELECT * FROM scan, TABLE(TUMBLE(scan, at))
-        NOT_SUPPORTED 1:21 not supported yet: windows (TUMBLE(`scan`, `at`))
-        -
+        INVALID 1:27 TUMBLE takes a relation, its time, the size of windows, and perhaps where they begin
+        TUMBLE (TABLE scan, DESCRIPTOR (at), INTERVAL '5' MINUTE)
       SELECT * FROM scan MATCH_RECOGNIZE (ORDER BY at PATTERN (a) DEFINE a AS true)
         NOT_SUPPORTED 1:20 not supported yet: MATCH_RECOGNIZE
         -

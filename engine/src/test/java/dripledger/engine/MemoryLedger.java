@@ -4,12 +4,12 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.source.PartitionSink;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 
 /** A ledger that lasts as long as the process: for trying things out, for tests and benchmarks. */
@@ -76,7 +76,7 @@ public final class MemoryLedger implements Ledger {
   }
 
   @Override
-  public void read(long relationId, Page template, long after, long through, Consumer<Page> sink) {
+  public void read(long relationId, Page template, long after, long through, PartitionSink sink) {
     List<List<Entry>> range;
     synchronized (this) {
       range = new ArrayList<>(appends.subList((int) after, (int) through));
@@ -84,7 +84,7 @@ public final class MemoryLedger implements Ledger {
     for (List<Entry> entries : range) {
       for (Entry e : entries) {
         if (e.relationId() == relationId) {
-          sink.accept(e.changes());
+          sink.page(e.changes(), e.partition());
         }
       }
     }

@@ -263,7 +263,7 @@ class StatementTest {
             "SELECT STRING_AGG(gate, ',') OVER (ORDER BY at) FROM scan",
             "SELECT COUNT(DISTINCT gate) OVER (ORDER BY at) FROM scan",
             "SELECT ARG_MAX(grams, gate) OVER (ORDER BY at) FROM scan",
-            "SELECT * FROM TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE))",
+            "SELECT * FROM TABLE(SESSION(TABLE scan, DESCRIPTOR(at), DESCRIPTOR(gate), INTERVAL '5' MINUTE))",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan WHERE at > CURRENT_TIMESTAMP",
             "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",

@@ -11,11 +11,11 @@ import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.source.PartitionSink;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.Test;
@@ -192,8 +192,7 @@ class TableChangesTest {
     }
 
     @Override
-    public void read(
-        long relationId, Page template, long after, long through, Consumer<Page> sink) {
+    public void read(long relationId, Page template, long after, long through, PartitionSink sink) {
       ledger.read(relationId, template, after, through, sink);
     }
 

@@ -8,6 +8,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Ledger;
 import java.time.Clock;
 import java.time.Instant;
 import java.time.ZoneOffset;
@@ -131,13 +132,19 @@ public final class TestEngine implements AutoCloseable {
 
   /** Appends boxed events to a stream and waits until the views show them. */
   void push(String stream, Object[]... events) {
+    pushFrom(stream, 0, events);
+  }
+
+  /** As above, from one of several partitions. */
+  void pushFrom(String stream, int partition, Object[]... events) {
     CatalogObject.Stream s = (CatalogObject.Stream) engine.object(stream);
     Page page = new Page(new RowLayout(s.schema()));
     for (Object[] event : events) {
       BoxedRows.write(page.begin(), event);
       page.commit(1);
     }
-    engine.awaitApplied(engine.append(s, page).join().sequence());
+    Ledger.Entry entry = new Ledger.Entry(s.id(), page, partition);
+    engine.awaitApplied(records.ledger().append(List.of(entry)).join().sequence());
   }
 
   @Override

@@ -19,6 +19,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
@@ -33,7 +34,6 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import java.util.stream.Stream;
 
@@ -252,7 +252,7 @@ public final class FileConnector implements Connector {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     FileReader reader = FileReader.of(stream, null);
     FilePosition start = new FilePosition(from);
     try {
@@ -266,7 +266,7 @@ public final class FileConnector implements Connector {
               end.getValue(),
               true,
               (batch, position) -> {
-                sink.accept(batch.page());
+                sink.page(batch.page(), 0);
                 return true;
               });
         }

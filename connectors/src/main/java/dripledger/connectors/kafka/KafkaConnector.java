@@ -19,6 +19,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
@@ -32,7 +33,6 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.TreeSet;
-import java.util.function.Consumer;
 import java.util.function.Function;
 import java.util.function.LongFunction;
 import java.util.stream.Collectors;
@@ -399,7 +399,7 @@ public final class KafkaConnector implements Connector {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     KafkaAccess access = new KafkaAccess(options);
     try {
       KafkaHistory.read(access, stream, new KafkaPosition(from), new KafkaPosition(to), sink);

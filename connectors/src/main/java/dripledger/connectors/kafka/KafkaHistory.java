@@ -4,11 +4,11 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
+import dripledger.engine.source.PartitionSink;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.function.BiConsumer;
-import java.util.function.Consumer;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.apache.kafka.clients.consumer.ConsumerRecords;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
@@ -25,7 +25,7 @@ final class KafkaHistory {
       CatalogObject.Stream stream,
       KafkaPosition from,
       KafkaPosition to,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     KafkaBatches batches = new KafkaBatches(stream, null);
     each(
         access,
@@ -35,7 +35,7 @@ final class KafkaHistory {
         (partition, records) -> {
           Page page = batches.read(partition, records).page();
           if (!page.isEmpty()) {
-            sink.accept(page);
+            sink.page(page, partition.partition());
           }
         });
   }

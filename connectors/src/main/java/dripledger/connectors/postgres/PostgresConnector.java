@@ -12,6 +12,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
@@ -26,7 +27,6 @@ import java.util.Arrays;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import org.postgresql.replication.LogSequenceNumber;
 
@@ -257,7 +257,7 @@ public final class PostgresConnector implements Connector {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     throw notAStream(stream.source());
   }
 

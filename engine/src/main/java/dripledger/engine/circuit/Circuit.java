@@ -4,6 +4,7 @@ import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.plan.PlanVisitor;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
@@ -24,12 +25,12 @@ import java.util.function.LongFunction;
  */
 public final class Circuit {
   private final List<Operator> operators = new ArrayList<>();
-  private final Map<Long, List<Input>> inputs = new LinkedHashMap<>();
+  private final Inputs inputs = new Inputs();
   private final Rejects rejects = new Rejects();
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
   private final Map<PlanNode, Operator> keeping = new HashMap<>();
-  private final List<TableInput> tables = new ArrayList<>(); // from the root to the inputs
+  private final Map<PlanNode, LateRows> late = new LinkedHashMap<>();
   private final PlanNode root;
   private final Work work;
   private final GroupAggregate stored;
@@ -38,11 +39,6 @@ public final class Circuit {
   private final Finish asItIs; // of a stored result
   private final LongFunction<RelationVersion> relations; // of a circuit that is fed once
   private boolean started;
-
-  private record Input(Operator operator, int port, RowLayout layout) {}
-
-  /** A table that a join looks its rows up in. */
-  private record TableInput(long relationId, Input input, TableSide side) {}
 
   /**
    * A circuit that is fed once and thrown away.
@@ -53,10 +49,7 @@ public final class Circuit {
   public static Circuit once(
       PlanNode root, LongFunction<RelationVersion> relations, Work work, Runnable spill) {
     Circuit circuit = new Circuit(root, Versions.once(), relations, work, spill);
-    for (TableInput t : circuit.tables) {
-      StoredVersion version = (StoredVersion) relations.apply(t.relationId);
-      t.side.table(version.table(), version.version());
-    }
+    circuit.inputs.versions(id -> (StoredVersion) relations.apply(id));
     work.holds(circuit::stateBytes);
     return circuit;
   }
@@ -77,39 +70,30 @@ public final class Circuit {
     this.work = work;
     this.own = versions;
     this.versions = versions;
-    if (root instanceof PlanNode.Aggregate aggregate) {
+    GroupAggregate groups = null;
+    if (root instanceof PlanNode.Aggregate aggregate && !aggregate.publishesEnds()) {
       // Its state is the relation, and it gives its own page away.
-      stored = new GroupAggregate(aggregate, versions, rejects, null, 0);
-      asItIs = Finish.none(aggregate);
-      output = stored.output();
-      build(aggregate.input(), stored, 0);
-      operators.add(stored);
+      groups = aggregate(aggregate, null, 0);
+      output = groups.output();
     } else if (spill != null) {
-      stored = null;
-      asItIs = null;
       output = new Page(new RowLayout(root.schema()));
       build(root, (port, delta) -> spill(delta, spill), 0);
     } else if (root instanceof PlanNode.Transform transform) {
-      stored = null;
-      asItIs = null;
       Transform last = transform(transform, null, 0);
       output = last.output();
-      build(transform.input(), last, 0);
-      operators.add(last);
+      add(last, transform.input());
     } else if (root instanceof PlanNode.Join join) {
-      stored = null;
-      asItIs = null;
       output = join(join, null, 0).output();
     } else if (root instanceof PlanNode.Window window) {
-      stored = null;
-      asItIs = null;
       output = window(window, null, 0).output();
+    } else if (root instanceof PlanNode.Settle settle) {
+      output = settle(settle, null, 0).output();
     } else {
-      stored = null;
-      asItIs = null;
       output = new Page(new RowLayout(root.schema()));
       build(root, (port, delta) -> output.appendAll(delta), 0);
     }
+    stored = groups;
+    asItIs = groups == null ? null : Finish.none((PlanNode.Aggregate) root);
     operators.forEach(op -> op.durable(durable::add));
   }
 
@@ -126,10 +110,14 @@ public final class Circuit {
     return PlanDigest.canonical(root);
   }
 
-  /** Says that the state was restored: what operators emit of no input has been emitted. */
-  void restored() {
+  /**
+   * Says that the state was restored: what operators emit of no input has been emitted.
+   *
+   * @param watermark that of the epoch it was saved in
+   */
+  void restored(long watermark) {
     started = true;
-    operators.forEach(Operator::restored);
+    operators.forEach(op -> op.restored(watermark));
   }
 
   /** How rows are made of the state that is the result, or null. */
@@ -188,12 +176,35 @@ public final class Circuit {
     return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
   }
 
+  private void add(Operator op, PlanNode input) {
+    build(input, op, 0);
+    operators.add(op);
+  }
+
+  private GroupAggregate aggregate(PlanNode.Aggregate a, Operator next, int port) {
+    LateRows late = a.ending() == null ? null : lateRows(a);
+    GroupAggregate op = new GroupAggregate(a, versions, rejects, late, next, port);
+    add(op, a.input());
+    keeping.put(a, op);
+    return op;
+  }
+
   private Window window(PlanNode.Window w, Operator next, int port) {
     Window op = new Window(w, versions, rejects, next, port);
-    build(w.input(), op, 0);
-    operators.add(op);
+    add(op, w.input());
     keeping.put(w, op);
     return op;
+  }
+
+  private Settle settle(PlanNode.Settle s, Operator next, int port) {
+    Settle op = new Settle(s, versions, lateRows(s), next, port);
+    add(op, s.input());
+    keeping.put(s, op);
+    return op;
+  }
+
+  private LateRows lateRows(PlanNode node) {
+    return late.computeIfAbsent(node, n -> new LateRows());
   }
 
   private Join join(PlanNode.Join j, Operator next, int port) {
@@ -229,9 +240,8 @@ public final class Circuit {
       operators.add(first);
     }
     PlanNode.Source source = j.tableSource();
-    Input input = new Input(first, at, new RowLayout(source.schema()));
-    tables.add(new TableInput(source.relationId(), input, join.tableSide()));
-    inputs.computeIfAbsent(source.relationId(), id -> new ArrayList<>());
+    RowLayout layout = new RowLayout(source.schema());
+    inputs.addTable(source.relationId(), first, at, layout, join.tableSide());
   }
 
   private void build(PlanNode node, Operator next, int port) {
@@ -239,7 +249,7 @@ public final class Circuit {
   }
 
   /** Makes the operators of a plan, each of which hands on to the one above. */
-  private final class Builder implements PlanNode.Visitor<Void> {
+  private final class Builder implements PlanVisitor<Void> {
     private final Operator next;
     private final int port;
 
@@ -250,9 +260,7 @@ public final class Circuit {
 
     @Override
     public Void source(PlanNode.Source s) {
-      inputs
-          .computeIfAbsent(s.relationId(), id -> new ArrayList<>())
-          .add(new Input(next, port, new RowLayout(s.schema())));
+      inputs.add(s.relationId(), next, port, new RowLayout(s.schema()));
       return null;
     }
 
@@ -264,17 +272,13 @@ public final class Circuit {
 
     @Override
     public Void transform(PlanNode.Transform t) {
-      Operator op = Circuit.this.transform(t, next, port);
-      build(t.input(), op, 0);
-      operators.add(op);
+      add(Circuit.this.transform(t, next, port), t.input());
       return null;
     }
 
     @Override
     public Void aggregate(PlanNode.Aggregate a) {
-      Operator op = new GroupAggregate(a, versions, rejects, next, port);
-      build(a.input(), op, 0);
-      operators.add(op);
+      Circuit.this.aggregate(a, next, port);
       return null;
     }
 
@@ -286,23 +290,32 @@ public final class Circuit {
 
     @Override
     public Void repeat(PlanNode.Repeat r) {
-      Operator op = new Repeat(r, next, port);
-      build(r.input(), op, 0);
-      operators.add(op);
+      add(new Repeat(r, next, port), r.input());
       return null;
     }
 
     @Override
     public Void unnest(PlanNode.Unnest u) {
-      Operator op = new Unnest(u, next, port);
-      build(u.input(), op, 0);
-      operators.add(op);
+      add(new Unnest(u, next, port), u.input());
       return null;
     }
 
     @Override
     public Void window(PlanNode.Window w) {
       Circuit.this.window(w, next, port);
+      return null;
+    }
+
+    @Override
+    public Void timeWindows(PlanNode.TimeWindows w) {
+      Rejects timeless = relations == null ? rejects : new Rejects(); // no error of a query
+      add(new TimeWindows(w, lateRows(w), timeless, next, port), w.input());
+      return null;
+    }
+
+    @Override
+    public Void settle(PlanNode.Settle s) {
+      Circuit.this.settle(s, next, port);
       return null;
     }
 
@@ -315,7 +328,7 @@ public final class Circuit {
 
   /** The numbers of the relations this circuit reads. */
   public Set<Long> inputs() {
-    return inputs.keySet();
+    return inputs.relations();
   }
 
   /** How many columns its result has. */
@@ -325,7 +338,7 @@ public final class Circuit {
 
   /** The layout in which it reads a relation. */
   public RowLayout layout(long relationId) {
-    return inputs.get(relationId).get(0).layout;
+    return inputs.layout(relationId);
   }
 
   /**
@@ -334,17 +347,7 @@ public final class Circuit {
    * @param wanted given the columns that it reads, if so
    */
   public boolean takesColumns(long relationId, boolean[] wanted) {
-    for (Input input : inputs.getOrDefault(relationId, List.of())) {
-      if (!(input.operator instanceof GroupAggregate groups)
-          || input.layout.columns() != wanted.length
-          || !groups.takesColumns()) {
-        return false;
-      }
-    }
-    for (Input input : inputs.getOrDefault(relationId, List.of())) {
-      ((GroupAggregate) input.operator).addColumnsRead(wanted);
-    }
-    return true;
+    return inputs.takesColumns(relationId, wanted);
   }
 
   /** Says which columns are read of the result, if that is all that is read; null if rows are. */
@@ -357,29 +360,18 @@ public final class Circuit {
   /** Takes in a delta of a relation by columns; only if {@link #takesColumns}. */
   public void feed(long relationId, ColumnDelta delta) {
     start();
-    for (Input input : inputs.getOrDefault(relationId, List.of())) {
-      ((GroupAggregate) input.operator).push(delta);
-    }
+    inputs.feed(relationId, delta);
   }
 
   /** Takes in a delta of a relation. */
   public void feed(long relationId, Page delta) {
     start();
-    for (Input input : inputs.getOrDefault(relationId, List.of())) {
-      if (delta.layout().columns() == input.layout.columns()) {
-        input.operator.push(input.port, delta);
-      } else {
-        // The relation has got columns since this circuit was made.
-        Page narrow = new Page(input.layout, delta.size());
-        narrow.appendConverted(delta);
-        input.operator.push(input.port, narrow);
-      }
-    }
+    inputs.feed(relationId, delta);
   }
 
   /** Whether it looks rows up in tables, which must then be given to it. */
   boolean looksUp() {
-    return !tables.isEmpty();
+    return inputs.looksUp();
   }
 
   /** Whether rows of a relation that has a key are looked up where they are. */
@@ -389,7 +381,7 @@ public final class Circuit {
 
   /** Whether a relation is only looked up in: then it need not be fed what is in it. */
   public boolean onlyLooksUpIn(long relationId) {
-    return inputs.get(relationId).isEmpty();
+    return inputs.onlyLooksUpIn(relationId);
   }
 
   /** Says in which tables rows are looked up, as they are. */
@@ -404,7 +396,7 @@ public final class Circuit {
    * @param version one that is pinned, or {@link TableSide#NOW}
    */
   void tables(LongFunction<KeptRows> find, long version) {
-    tables.forEach(t -> t.side.table(find.apply(t.relationId), version));
+    inputs.tables(find, version);
   }
 
   /**
@@ -414,12 +406,8 @@ public final class Circuit {
    * @param changes of a relation, in their order
    */
   public void feedTables(LongFunction<List<Page>> changes) {
-    for (TableInput table : tables) {
-      for (Page delta : changes.apply(table.relationId)) {
-        start();
-        table.input.operator.push(table.input.port, delta);
-      }
-    }
+    start();
+    inputs.feedTables(changes);
   }
 
   private void start() {
@@ -478,6 +466,11 @@ public final class Circuit {
   State state(PlanNode node) {
     Operator op = keeping.get(node);
     return op == null ? null : new State(op.stateKeys(), op.stateBytes());
+  }
+
+  /** What each node left out that came too late, in the order they were made. */
+  public Map<PlanNode, LateRows> late() {
+    return late;
   }
 
   /** What an operator keeps. */

@@ -56,6 +56,26 @@ public final class ColumnDelta {
     return all;
   }
 
+  /** An empty one of the same columns. */
+  ColumnDelta sameColumns() {
+    boolean[] wanted = new boolean[columns.length];
+    for (int c = 0; c < wanted.length; c++) {
+      wanted[c] = columns[c] != null;
+    }
+    return new ColumnDelta(wanted);
+  }
+
+  /** Adds a row of one of the same columns. */
+  void add(ColumnDelta other, int row) {
+    for (int c = 0; c < columns.length; c++) {
+      if (columns[c] != null) {
+        columns[c][size] = other.columns[c][row];
+      }
+    }
+    nulls[size] = other.nulls[row];
+    weights[size++] = other.weights[row];
+  }
+
   /** If the last two rows are the same for who reads them, neither is a change. */
   void dropIfSame() {
     int last = size - 1;

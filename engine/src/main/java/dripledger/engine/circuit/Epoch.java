@@ -8,7 +8,7 @@ import dripledger.engine.time.Watermark;
  * @param number the epoch that is about to be published; 0 while a circuit is filled or asked once
  * @param watermarkMicros the lowest watermark of the node's inputs, in microseconds since 1970;
  *     {@link Watermark#NONE} until all have one, {@link Watermark#TIMELESS} if none ever has
- * @param nowMillis the loop's clock, in milliseconds since 1970
+ * @param nowMillis the loop's clock, see {@link Watermark#clock}
  */
 public record Epoch(long number, long watermarkMicros, long nowMillis) {
   /** For circuits that take no part in epochs. */

@@ -9,7 +9,6 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
-import java.util.Arrays;
 import java.util.function.Consumer;
 
 /**
@@ -29,8 +28,7 @@ import java.util.function.Consumer;
  * two NULLs are the same group.
  */
 final class GroupAggregate implements Operator, StoredRows {
-  private static final int BLOCK = 256;
-  private static final int HANDED_ON = 2 * BLOCK; // rows that readers are given at once
+  private static final int HANDED_ON = 512; // rows that readers are given at once
 
   // Whether a group has a row, as kept in its state.
   private static final long SHOWN = 0;
@@ -59,17 +57,20 @@ final class GroupAggregate implements Operator, StoredRows {
   private final int place;
   private final Operator next;
   private final int port;
-  private final long[] keyWords;
-  private final long[] hashes = new long[BLOCK];
-  private final int[] blocks = new int[BLOCK];
-  private final int[] rows = new int[BLOCK];
-  private final long[] weights = new long[BLOCK];
+  private final GroupEnds ends; // or null if groups never end
+  private final GroupIntake intake;
 
   /**
+   * @param late counts what comes for groups that have ended
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   GroupAggregate(
-      PlanNode.Aggregate plan, Versions versions, Rejects rejects, Operator next, int port) {
+      PlanNode.Aggregate plan,
+      Versions versions,
+      Rejects rejects,
+      LateRows late,
+      Operator next,
+      int port) {
     this.rejects = rejects;
     this.next = next;
     this.port = port;
@@ -84,72 +85,27 @@ final class GroupAggregate implements Operator, StoredRows {
     state = new GroupState(plan, input, keys, versions);
     groups = state.groups();
     shownAt = state.shownAt();
-    keyWords = new long[BLOCK * keys.words()];
     mayBeSame = state.slots().stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
     kernel = AggregateKernel.of(state.slots(), input, keys, groupLayout);
     plainRows = kernel.writesRows() && shownAt < 0;
+    ends =
+        plan.ending() == null
+            ? null
+            : new GroupEnds(plan.ending(), input, groupColumns, keys, groups, late);
+    intake = new GroupIntake(input, keys, state, kernel, ends);
   }
 
   @Override
   public void start() {
     if (global) {
-      Arrays.fill(keyWords, 0, keys.words(), 0);
-      groups.changeOrInsert(groups.hashOf(keyWords, 0), keyWords, 0);
+      long[] none = new long[keys.words()];
+      groups.changeOrInsert(groups.hashOf(none, 0), none, 0);
     }
   }
 
   @Override
   public void push(int fromPort, Page delta) {
-    int plain = keys.plainColumn();
-    for (int from = 0; from < delta.size(); from += BLOCK) {
-      int to = Math.min(delta.size(), from + BLOCK);
-      if (plain >= 0) {
-        pushPlain(delta, from, to, input.slotOffset(plain));
-      } else {
-        pushBlock(delta, from, to);
-      }
-    }
-  }
-
-  /** First all keys and what they lead to, then the work: see {@link KeyedStore#findAhead}. */
-  private void pushPlain(Page delta, int from, int to, int slot) {
-    byte[] bytes = delta.bytes();
-    int count = to - from;
-    for (int i = 0; i < count; i++) {
-      keyWords[i] = Bytes.getLong(bytes, delta.start(from + i) + slot);
-    }
-    groups.findAhead(keyWords, hashes, blocks, count);
-    add(delta, from, count);
-  }
-
-  private void pushBlock(Page delta, int from, int to) {
-    byte[] bytes = delta.bytes();
-    int words = keys.words();
-    int count = to - from;
-    for (int i = 0; i < count; i++) {
-      if (delta.weight(from + i) == 0) {
-        Arrays.fill(keyWords, i * words, (i + 1) * words, 0);
-      } else {
-        keys.encode(bytes, delta.start(from + i), keyWords, i * words);
-      }
-      hashes[i] = groups.hashOf(keyWords, i * words);
-    }
-    groups.findAhead(keyWords, hashes, blocks, count, words);
-    add(delta, from, count);
-  }
-
-  /** Adds rows whose keys have been looked for. */
-  private void add(Page delta, int from, int count) {
-    for (int i = 0; i < count; i++) {
-      weights[i] = delta.weight(from + i);
-      rows[i] = delta.start(from + i);
-      if (weights[i] == 0) {
-        continue;
-      }
-      makeReady(i);
-    }
-    state.ahead(delta.bytes(), rows, count);
-    kernel.add(delta.bytes(), rows, weights, count, groups, blocks, state);
+    intake.take(delta);
   }
 
   /** Who is given the rows that change, piece by piece; null if they stay in {@link #output}. */
@@ -176,34 +132,7 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Takes in a delta of its input by columns. */
   void push(ColumnDelta delta) {
-    int words = keys.words();
-    for (int from = 0; from < delta.size; from += BLOCK) {
-      int count = Math.min(BLOCK, delta.size - from);
-      int plain = keys.plainColumn();
-      if (plain >= 0) {
-        System.arraycopy(delta.columns[plain], from, keyWords, 0, count);
-        groups.findAhead(keyWords, hashes, blocks, count);
-      } else {
-        for (int i = 0; i < count; i++) {
-          keys.encode(delta, from + i, keyWords, i * words);
-          hashes[i] = groups.hashOf(keyWords, i * words);
-        }
-        groups.findAhead(keyWords, hashes, blocks, count, words);
-      }
-      for (int i = 0; i < count; i++) {
-        makeReady(i);
-      }
-      kernel.addColumns(delta.columns, delta.nulls, delta.weights, from, count, groups, blocks);
-    }
-  }
-
-  /** Makes the block of a key that was looked for ready to be changed. */
-  private void makeReady(int i) {
-    if (blocks[i] == KeyedStore.NONE) {
-      blocks[i] = groups.changeOrInsert(hashes[i], keyWords, i * keys.words());
-    } else {
-      groups.change(blocks[i]);
-    }
+    intake.take(delta);
   }
 
   /** Whether somebody reads the rows that change; otherwise they are not made. */
@@ -246,6 +175,48 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public void flush(Epoch epoch) {
     changed = 0;
+    if (ends == null) {
+      settleAndHandOn();
+    } else if (!ends.publish()) {
+      endGroups(epoch.watermarkMicros());
+      settleAndHandOn();
+    } else {
+      boolean wanted = rowsWanted;
+      rowsWanted = false; // until they end
+      settleAndHandOn();
+      rowsWanted = wanted;
+      endGroups(epoch.watermarkMicros());
+      shown = groups.size();
+      membership++;
+      handOn();
+    }
+  }
+
+  private void endGroups(long watermark) {
+    ends.endUpTo(watermark, this::endGroup);
+    state.endValuesUpTo(ends.over());
+  }
+
+  private void endGroup(int block) {
+    long[] page = groups.page(block);
+    int at = groups.state(block);
+    if (ends.publish() && rowsWanted && (shownAt < 0 || page[at + shownAt] == SHOWN)) {
+      emit(page, groups.header(block) + 1, page, at, 1);
+      changed++;
+      if (out.size() >= HANDED_ON || isFull(columns)) {
+        handOn();
+      }
+    }
+    if (ends.publish() && indexes.needChanges()) { // otherwise it is a change like any other
+      indexes.changed(keys.row(page, groups.header(block) + 1), 0, block, -1);
+    }
+    groups.change(block);
+    state.end(block);
+    groups.remove(block);
+  }
+
+  /** Makes of what has changed the rows that are wanted. */
+  private void settleAndHandOn() {
     if (!groups.hasChanges()) {
       return;
     }
@@ -402,8 +373,12 @@ final class GroupAggregate implements Operator, StoredRows {
   }
 
   @Override
-  public void restored() {
+  public void restored(long watermark) {
     state.restored();
+    if (ends != null) {
+      ends.restored(watermark);
+      state.restoredEnds(ends.over());
+    }
     shown = 0;
     for (int block = 0; block < groups.blockLimit(); block++) {
       boolean there =
@@ -471,7 +446,8 @@ final class GroupAggregate implements Operator, StoredRows {
 
   @Override
   public long stateBytes() {
-    return state.heapBytes() + keys.heapBytes() + indexes.heapBytes();
+    long due = ends == null ? 0 : ends.heapBytes();
+    return state.heapBytes() + keys.heapBytes() + indexes.heapBytes() + due;
   }
 
   @Override

@@ -294,6 +294,14 @@ final class GroupKeys {
     }
   }
 
+  /** The slot of a column of a key that is of fixed size and not NULL. The writer's thread. */
+  long slot(long[] page, int at, int column) {
+    if (!variable) {
+      return page[at + nullWords + column];
+    }
+    return layout.slot(row(page, at), 0, column);
+  }
+
   /** The key as a row of {@link #layout}, for what is told of it. */
   byte[] row(long[] page, int at) {
     RowWriter own = new RowWriter(layout, 256);

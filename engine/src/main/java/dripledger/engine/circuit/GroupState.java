@@ -95,6 +95,9 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
     anyOrdered = Arrays.stream(calls).anyMatch(c -> c.ordered != null);
     blobWords = blobList.stream().mapToInt(Integer::intValue).toArray();
     shownAt = canFail ? offset++ : -1;
+    if (plan.ending() != null) {
+      values.forEach(v -> v.endBy(plan.ending().column()));
+    }
     groups = new KeyedStore(versions, keys.words(), offset, groupCount == 0 ? 1 : 64);
     groups.onRelease(keys::release);
     saved = new SavedStore(groups, keys, versions, this);
@@ -188,6 +191,29 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
     if (ends) {
       groups.remove(block);
     }
+  }
+
+  /** Lets go of what a group's state refers to, which is about to be removed with its rows. */
+  void end(int block) {
+    long[] page = groups.page(block);
+    int at = groups.state(block);
+    for (Call call : calls) {
+      if (call.ordered == null) {
+        call.accumulator.release(page, at + call.offset, blobs);
+      } else {
+        call.ordered.drop(page, at + call.offset);
+      }
+    }
+  }
+
+  /** Takes out the values of groups that have ended up to a time. */
+  void endValuesUpTo(long time) {
+    values.forEach(v -> v.endUpTo(time));
+  }
+
+  /** Says that everything up to a time had ended when the state was saved. */
+  void restoredEnds(long time) {
+    values.forEach(v -> v.restoredEnds(time));
   }
 
   // ---- checkpoints

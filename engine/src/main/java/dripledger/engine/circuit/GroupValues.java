@@ -114,6 +114,13 @@ abstract class GroupValues {
     }
   }
 
+  /** Ends a group with all of its values, which are taken out elsewhere. */
+  final void drop(long[] state, int at) {
+    runs.drop(state[at + RUN]);
+    state[at + RUN] = 0;
+    end(state, at);
+  }
+
   /** Takes everything that was restored into the runs of the groups. */
   final void restored(KeyedStore groups, GroupKeys groupKeys, int offset) {
     RowWriter group = new RowWriter(groupKeys.layout(), 64);

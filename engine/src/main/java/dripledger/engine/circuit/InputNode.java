@@ -4,6 +4,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import java.io.DataInputStream;
@@ -77,12 +78,19 @@ public final class InputNode extends LiveNode {
   }
 
   /** Where the partitions of a stream stand; empty for others. Safe from any thread. */
-  public List<Watermark.PartitionMark> partitions(long nowMillis) {
+  public List<Watermark.PartitionMark> partitions() {
     if (watermark == null) {
       return List.of();
     }
     synchronized (watermark) {
-      return watermark.partitions(nowMillis);
+      return watermark.partitions(Watermark.clock());
+    }
+  }
+
+  /** Where partitions of a stream came back that had been set aside. Safe from any thread. */
+  public List<PartitionMarks.Return> returns() {
+    synchronized (watermark) {
+      return watermark.returns();
     }
   }
 
@@ -95,6 +103,12 @@ public final class InputNode extends LiveNode {
       keyed.take(page);
       return;
     }
+    if (eventTime >= 0) {
+      synchronized (watermark) {
+        watermark.observe(partition, page, eventTime, nowMillis);
+      }
+      late = watermark.late();
+    }
     if (delta == null && keyed == null && sameColumns) {
       delta = page; // handed over, and read as it is if it stays the only one of the epoch
     } else {
@@ -103,12 +117,6 @@ public final class InputNode extends LiveNode {
       }
       delta = input;
       input.appendAll(page);
-    }
-    if (eventTime >= 0) {
-      synchronized (watermark) {
-        watermark.observe(partition, page, eventTime, nowMillis);
-      }
-      late = watermark.late();
     }
   }
 
@@ -128,14 +136,21 @@ public final class InputNode extends LiveNode {
     }
   }
 
-  /** Lets go of partitions that have been silent too long. The loop's thread. */
-  public void advanceWatermark(long nowMillis) {
-    if (eventTime >= 0) {
-      synchronized (watermark) {
-        watermark.advance(nowMillis);
-      }
-      watermark(watermark.micros());
+  /**
+   * Lets go of partitions that have been silent too long. The loop's thread.
+   *
+   * @return whether the watermark is another now
+   */
+  public boolean advanceWatermark(long nowMillis) {
+    if (eventTime < 0) {
+      return false;
     }
+    synchronized (watermark) {
+      watermark.advance(nowMillis);
+    }
+    boolean moved = watermarkMicros() != watermark.micros();
+    watermark(watermark.micros());
+    return moved;
   }
 
   @Override

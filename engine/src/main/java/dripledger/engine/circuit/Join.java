@@ -346,7 +346,7 @@ final class Join implements Operator {
   }
 
   @Override
-  public void restored() {
+  public void restored(long watermark) {
     sides[0].restored();
     sides[1].restored();
   }

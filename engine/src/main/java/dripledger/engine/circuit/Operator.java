@@ -25,8 +25,12 @@ interface Operator {
   /** Leaves its clock. */
   default void close() {}
 
-  /** Says that the state was restored. */
-  default void restored() {}
+  /**
+   * Says that the state was restored.
+   *
+   * @param watermark that of the last {@link #flush} before it was saved
+   */
+  default void restored(long watermark) {}
 
   /** Heap held as state, in bytes. */
   default long stateBytes() {

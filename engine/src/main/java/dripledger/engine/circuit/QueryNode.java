@@ -452,13 +452,21 @@ public final class QueryNode extends LiveNode {
   void saveOwn(DataOutputStream out) throws IOException {
     out.writeLong(shown);
     circuit.rejects().save(out);
+    out.writeLong(watermarkMicros());
+    for (LateRows late : circuit.late().values()) {
+      late.save(out);
+    }
   }
 
   @Override
   void restoreOwn(DataInputStream in, long nowMillis) throws IOException {
     shown = in.readLong();
     circuit.rejects().restore(in);
-    circuit.restored();
+    watermark(in.readLong());
+    for (LateRows late : circuit.late().values()) {
+      late.restore(in);
+    }
+    circuit.restored(watermarkMicros());
     if (kept != null) {
       kept.restored();
     }

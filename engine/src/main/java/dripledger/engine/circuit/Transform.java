@@ -55,6 +55,7 @@ final class Transform implements Operator {
       pushColumns(delta);
       return;
     }
+    boolean marked = delta.isMarked();
     for (int i = 0; i < delta.size(); i++) {
       long weight = delta.weight(i);
       if (weight == 0) {
@@ -67,6 +68,9 @@ final class Transform implements Operator {
       try {
         if (program.run(delta.bytes(), delta.start(i), writer)) {
           out.commit(weight);
+          if (marked) {
+            out.mark(out.size() - 1, delta.mark(i));
+          }
         } else {
           out.abort();
         }

@@ -6,6 +6,7 @@ import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 import java.util.function.Consumer;
+import java.util.function.IntConsumer;
 
 /**
  * The values that an aggregate call has been given, each with how often: a bag, kept as a keyed
@@ -20,6 +21,8 @@ final class ValueCounts implements SavedStore.Form {
   private long[] hashes = new long[0];
   private int[] blocks = new int[0];
   private int block;
+  private EndTimes ends; // of values, or null
+  private int endColumn;
 
   /** What one more change of a value's count has meant. */
   enum Change {
@@ -66,6 +69,7 @@ final class ValueCounts implements SavedStore.Form {
       int at = number * keys.words();
       keys.encode(bytes, row, words, at);
       block = store.changeOrInsert(store.hashOf(words, at), words, at);
+      noteEnd(block);
     } else {
       store.change(block);
     }
@@ -78,6 +82,51 @@ final class ValueCounts implements SavedStore.Form {
       store.remove(block);
     }
     return before > 0 == now > 0 ? Change.NONE : now > 0 ? Change.CAME : Change.WENT;
+  }
+
+  /** Has values end by the time that is a column of their keys, and is not NULL in any. */
+  void endBy(int column) {
+    ends = new EndTimes();
+    endColumn = column;
+  }
+
+  private void noteEnd(int added) {
+    if (ends != null) {
+      long[] page = store.page(added);
+      ends.add(keys.slot(page, store.header(added) + 1, endColumn), added);
+    }
+  }
+
+  /** Takes out all values that end up to a time. */
+  void endUpTo(long time) {
+    endUpTo(time, ended -> {});
+  }
+
+  /**
+   * As above.
+   *
+   * @param sink given the block of each before it goes
+   */
+  void endUpTo(long time, IntConsumer sink) {
+    ends.endUpTo(
+        time,
+        each -> {
+          if (store.isLive(each)
+              && ends.isOver(keys.slot(store.page(each), store.header(each) + 1, endColumn))) {
+            sink.accept(each);
+            store.remove(each);
+          }
+        });
+  }
+
+  /** Says that everything up to a time was over when the values were saved. */
+  void restoredEnds(long time) {
+    ends.restored(time);
+    for (int each = 0; each < store.blockLimit(); each++) {
+      if (store.isLive(each)) {
+        noteEnd(each);
+      }
+    }
   }
 
   /** The block of the value counted last. */
@@ -124,6 +173,6 @@ final class ValueCounts implements SavedStore.Form {
   }
 
   long heapBytes() {
-    return store.heapBytes() + keys.heapBytes();
+    return store.heapBytes() + keys.heapBytes() + (ends == null ? 0 : ends.heapBytes());
   }
 }

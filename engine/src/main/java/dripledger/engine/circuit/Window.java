@@ -425,7 +425,7 @@ final class Window implements Operator {
   }
 
   @Override
-  public void restored() {
+  public void restored(long watermark) {
     rows.restored();
   }
 

@@ -19,6 +19,7 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
+import dripledger.engine.time.Watermark;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
@@ -144,7 +145,7 @@ public final class Alterations {
       EpochLoop.await(
           loop.between(
               () -> {
-                node.takeOver(old, System.currentTimeMillis());
+                node.takeOver(old, Watermark.clock());
                 loop.replace(old, node);
               }));
     } finally {

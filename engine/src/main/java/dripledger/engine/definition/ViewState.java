@@ -1,5 +1,6 @@
 package dripledger.engine.definition;
 
+import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.Rejects;
 import java.util.List;
@@ -28,6 +29,14 @@ public final class ViewState {
   /** How many rows fail now. */
   public long rejects() {
     return parts.stream().mapToLong(p -> p.circuit().rejects().count()).sum();
+  }
+
+  /** How many rows its steps have left out because they came too late. */
+  public long late() {
+    return parts.stream()
+        .flatMap(p -> p.circuit().late().values().stream())
+        .mapToLong(LateRows::count)
+        .sum();
   }
 
   /** The rows that fail now, as far as they are kept. */

@@ -6,6 +6,7 @@ import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.Watermark;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -163,6 +164,7 @@ public final class EpochLoop implements AutoCloseable {
 
   /** Starts stepping. Until then {@link #stepNow} steps on the caller's thread, for recovery. */
   public synchronized void start() {
+    stepNow(List.of()); // what was filled knows how far time has come
     thread = new Thread(this::run, "epoch-loop");
     thread.start();
   }
@@ -239,11 +241,7 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   private IllegalStateException refusal() {
-    return end == null ? shuttingDown() : ended();
-  }
-
-  private static IllegalStateException shuttingDown() {
-    return new IllegalStateException("the service is shutting down");
+    return end == null ? new IllegalStateException("the service is shutting down") : ended();
   }
 
   private IllegalStateException ended() {
@@ -257,11 +255,8 @@ public final class EpochLoop implements AutoCloseable {
     synchronized (this) {
       while (snapshot.sequence() < sequence) {
         long left = TimeUnit.NANOSECONDS.toMillis(until - System.nanoTime());
-        if (end != null) {
-          throw ended();
-        }
-        if (closed) {
-          throw shuttingDown();
+        if (end != null || closed) {
+          throw refusal();
         }
         if (left <= 0) {
           throw new TimeoutException("the views have not shown it yet");
@@ -294,6 +289,7 @@ public final class EpochLoop implements AutoCloseable {
   /** A node that was attached to be filled takes part from here on; inside {@link #between}. */
   public void live(QueryNode node) {
     graph.live(node);
+    stepNow(List.of()); // what has ended by now is seen with it
   }
 
   /** Has a node look rows up in tables as they are; before {@link #start} only. */
@@ -369,7 +365,9 @@ public final class EpochLoop implements AutoCloseable {
           return;
         }
         if (batch.isEmpty()) {
-          graph.idle(System.currentTimeMillis());
+          if (graph.idle(Watermark.clock())) {
+            stepNow(List.of()); // time has gone on without events
+          }
           versions.trim(); // readers may have let go of what was kept for them
           measureHeld();
         } else if (batch.get(0).action() != null) {
@@ -406,7 +404,7 @@ public final class EpochLoop implements AutoCloseable {
   /** One epoch over what inputs handed over, on the caller's thread. */
   public void stepNow(List<EpochInput> inputs) {
     long began = System.nanoTime();
-    long now = System.currentTimeMillis();
+    long now = Watermark.clock();
     long epoch = numbers.next(); // may wait for one, so before anything changes
     long sequence = snapshot.sequence();
     Map<Long, SourcePosition> positions = new HashMap<>();

@@ -322,13 +322,15 @@ final class Graph implements AutoCloseable {
     }
   }
 
-  /** Nothing has come in for a while. */
-  void idle(long nowMillis) {
+  /** Nothing has come in for a while; answers whether a watermark has moved nevertheless. */
+  boolean idle(long nowMillis) {
+    boolean[] moved = new boolean[1];
     for (LiveNode node : nodes) {
       if (node instanceof InputNode input) {
-        atWork(node, () -> input.advanceWatermark(nowMillis));
+        atWork(node, () -> moved[0] |= input.advanceWatermark(nowMillis));
       }
     }
+    return moved[0];
   }
 
   /** Whatever goes wrong here is the node's trouble alone, and that of what reads it. */

@@ -52,7 +52,10 @@ public final class ExprText {
     }
     String all = String.join(", ", operands);
     return switch (call.operation()) {
-      case CAST -> "CAST(" + all + " AS " + call.type().sql() + ")";
+      case CAST ->
+          call.type().notNull().equals(call.operand(0).type().notNull())
+              ? all
+              : "CAST(" + all + " AS " + call.type().sql() + ")";
       case FLOOR_TO, CEIL_TO ->
           sign.toUpperCase(Locale.ROOT) + "(" + all + " TO " + call.options().get(0) + ")";
       case EXTRACT -> "extract(" + call.options().get(0) + " FROM " + all + ")";

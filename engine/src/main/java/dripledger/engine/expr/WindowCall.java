@@ -53,6 +53,18 @@ public record WindowCall(
     }
   }
 
+  /**
+   * How many rows behind the row it is of its answer depends on, if it depends on none of those in
+   * front but by their number; −1 if it is not so.
+   */
+  public long rowsAhead() {
+    return switch (function) {
+      case ROW_NUMBER, LAG -> 0;
+      case LEAD -> number;
+      default -> -1;
+    };
+  }
+
   /** The call as text, with the input's column names. */
   public String text(Schema input) {
     String base =

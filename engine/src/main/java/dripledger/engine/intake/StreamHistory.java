@@ -7,10 +7,14 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.source.PartitionSink;
+import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.view.Snapshot;
+import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.function.Consumer;
+import java.util.function.LongFunction;
 import java.util.function.Supplier;
 
 /**
@@ -21,12 +25,21 @@ public final class StreamHistory {
   private final Ledger ledger;
   private final Connectors connectors;
   private final Supplier<Catalog> catalog;
+  private final LongFunction<List<PartitionMarks.Return>> returns;
   private final Map<Long, SourcePosition> begins = new ConcurrentHashMap<>();
 
-  public StreamHistory(Ledger ledger, Connectors connectors, Supplier<Catalog> catalog) {
+  /**
+   * @param returns where partitions of a stream came back that had been set aside
+   */
+  public StreamHistory(
+      Ledger ledger,
+      Connectors connectors,
+      Supplier<Catalog> catalog,
+      LongFunction<List<PartitionMarks.Return>> returns) {
     this.ledger = ledger;
     this.connectors = connectors;
     this.catalog = catalog;
+    this.returns = returns;
   }
 
   /** Says where the reading of an input began. */
@@ -44,8 +57,9 @@ public final class StreamHistory {
     return begins.get(inputId);
   }
 
-  /** Gives the events from the start up to an epoch. */
-  public void read(long id, RowLayout layout, Snapshot at, Consumer<Page> sink) {
+  /** Gives the events from the start up to an epoch, each marked as it was when it came. */
+  public void read(long id, RowLayout layout, Snapshot at, Consumer<Page> pages) {
+    PartitionSink sink = marking(catalog.get().find(id), pages);
     if (at.sequence() > 0) {
       ledger.read(id, new Page(layout), 0, at.sequence(), sink);
     }
@@ -57,5 +71,17 @@ public final class StreamHistory {
             catalog.get().connectionOf(stream), stream, begin, to, new Page(layout), sink);
       }
     }
+  }
+
+  private PartitionSink marking(CatalogObject object, Consumer<Page> pages) {
+    if (!(object instanceof CatalogObject.Stream stream) || stream.eventTime() < 0) {
+      return (page, partition) -> pages.accept(page);
+    }
+    PartitionMarks marks =
+        PartitionMarks.again(stream.latenessMicros(), returns.apply(stream.id()));
+    return (page, partition) -> {
+      marks.mark(partition, page, stream.eventTime());
+      pages.accept(page);
+    };
   }
 }

@@ -137,7 +137,7 @@ public final class FigureTables {
       if (!(definitions.node(object.id()) instanceof InputNode node)) {
         continue;
       }
-      for (Watermark.PartitionMark mark : node.partitions(System.currentTimeMillis())) {
+      for (Watermark.PartitionMark mark : node.partitions()) {
         rows.add(
             new Object[] {
               object.name(),

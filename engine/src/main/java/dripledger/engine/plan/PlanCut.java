@@ -8,9 +8,9 @@ import java.util.Map;
 import java.util.function.LongFunction;
 
 /**
- * A plan as the graph runs it: cut below every step that keeps state, each of which becomes a node
- * of its own that whoever needs it reads. Equal steps, of one plan or of several, have one number.
- * Immutable.
+ * A plan as the graph runs it: cut below every step whose state is its rows, each of which becomes
+ * a node of its own that whoever needs it reads. Equal steps, of one plan or of several, have one
+ * number. Immutable.
  *
  * @param top what is left above the steps; reads them, and relations, as sources
  * @param steps each once, what is read before what reads it
@@ -52,7 +52,7 @@ public record PlanCut(
     return same ? base() : null;
   }
 
-  private static final class Cutter implements PlanNode.Visitor<PlanNode> {
+  private static final class Cutter implements PlanVisitor<PlanNode> {
     final Map<Long, Step> steps = new LinkedHashMap<>();
     final Map<PlanNode, Long> numbers = new IdentityHashMap<>();
     final Map<PlanNode, PlanNode> keeping = new IdentityHashMap<>();
@@ -82,7 +82,11 @@ public record PlanCut(
     public PlanNode aggregate(PlanNode.Aggregate a) {
       PlanNode input = a.input().accept(this);
       PlanNode.Aggregate own =
-          new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
+          new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), a.ending());
+      if (a.publishesEnds()) { // what it has put out is no longer in it for others to read
+        keeping.put(a, own);
+        return own;
+      }
       long id = PlanDigest.number(PlanDigest.canonical(own));
       steps.putIfAbsent(id, new Step(id, own));
       numbers.put(a, id);
@@ -122,6 +126,28 @@ public record PlanCut(
           new PlanNode.Window(
               w.input().accept(this), w.partition(), w.order(), w.calls(), w.kept(), w.schema());
       keeping.put(w, own);
+      return own;
+    }
+
+    @Override
+    public PlanNode timeWindows(PlanNode.TimeWindows w) {
+      PlanNode own =
+          new PlanNode.TimeWindows(
+              w.input().accept(this),
+              w.time(),
+              w.sizeMicros(),
+              w.slideMicros(),
+              w.offsetMicros(),
+              w.judged(),
+              w.schema());
+      keeping.put(w, own);
+      return own;
+    }
+
+    @Override
+    public PlanNode settle(PlanNode.Settle s) {
+      PlanNode own = new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros());
+      keeping.put(s, own);
       return own;
     }
 

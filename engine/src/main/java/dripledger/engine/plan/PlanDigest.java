@@ -16,7 +16,7 @@ import java.util.List;
  */
 public final class PlanDigest {
   /** To be raised when an expression or operator of the same form comes to mean something else. */
-  private static final int MEANING = 3;
+  private static final int MEANING = 4;
 
   private PlanDigest() {}
 
@@ -42,7 +42,7 @@ public final class PlanDigest {
     }
   }
 
-  private record Writer(StringBuilder out, int depth) implements PlanNode.Visitor<Void> {
+  private record Writer(StringBuilder out, int depth) implements PlanVisitor<Void> {
     private Void inputs(PlanNode node) {
       out.append('\n');
       node.inputs().forEach(input -> input.accept(new Writer(out, depth + 1)));
@@ -96,6 +96,9 @@ public final class PlanDigest {
           .append(a.input().appendOnly() ? "events" : "rows")
           .append(" by ")
           .append(a.groupColumns());
+      if (a.ending() != null) {
+        out.append(" ending ").append(a.ending());
+      }
       a.calls().forEach(call -> out.append(' ').append(call(call)));
       out.append(types(a.schema()));
       return inputs(a);
@@ -156,6 +159,27 @@ public final class PlanDigest {
       }
       out.append(w.kept()).append(types(w.schema()));
       return inputs(w);
+    }
+
+    @Override
+    public Void timeWindows(PlanNode.TimeWindows w) {
+      begin("time windows")
+          .append(w.time())
+          .append(" of ")
+          .append(w.sizeMicros())
+          .append(" every ")
+          .append(w.slideMicros())
+          .append(" from ")
+          .append(w.offsetMicros())
+          .append(w.judged() ? " judged" : "")
+          .append(types(w.schema()));
+      return inputs(w);
+    }
+
+    @Override
+    public Void settle(PlanNode.Settle s) {
+      begin("settle").append(s.time()).append(" and ").append(s.delayMicros());
+      return inputs(s);
     }
 
     private static String types(Schema schema) {

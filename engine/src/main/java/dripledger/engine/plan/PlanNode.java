@@ -10,6 +10,7 @@ import dripledger.engine.row.SortKey;
 import java.util.ArrayList;
 import java.util.Collections;
 import java.util.List;
+import java.util.Map;
 
 /**
  * A node of a physical plan; its inputs feed it deltas. Immutable data: no code, no state, equal if
@@ -27,27 +28,16 @@ public sealed interface PlanNode {
   List<Integer> key();
 
   /** Does what is right for the kind of node. */
-  <T> T accept(Visitor<T> visitor);
+  <T> T accept(PlanVisitor<T> visitor);
 
-  /** Something done with every kind of node there is; a new kind does not compile without it. */
-  interface Visitor<T> {
-    T source(Source node);
+  /** A node with one input. */
+  sealed interface OfOne extends PlanNode {
+    PlanNode input();
 
-    T values(Values node);
-
-    T transform(Transform node);
-
-    T aggregate(Aggregate node);
-
-    T unionAll(UnionAll node);
-
-    T join(Join node);
-
-    T repeat(Repeat node);
-
-    T unnest(Unnest node);
-
-    T window(Window node);
+    @Override
+    default List<PlanNode> inputs() {
+      return List.of(input());
+    }
   }
 
   /**
@@ -55,6 +45,7 @@ public sealed interface PlanNode {
    *
    * @param relationId its number
    * @param table whether it is a table, whose rows are kept by their key
+   * @param times the columns that are times its watermark speaks of, see {@link EventTimes}
    */
   record Source(
       long relationId,
@@ -62,9 +53,25 @@ public sealed interface PlanNode {
       Schema schema,
       boolean appendOnly,
       List<Integer> key,
-      boolean table)
+      boolean table,
+      Map<Integer, Long> times)
       implements PlanNode {
-    /** What is no table. */
+    public Source {
+      times = Map.copyOf(times);
+    }
+
+    /** What has no times. */
+    public Source(
+        long relationId,
+        String name,
+        Schema schema,
+        boolean appendOnly,
+        List<Integer> key,
+        boolean table) {
+      this(relationId, name, schema, appendOnly, key, table, Map.of());
+    }
+
+    /** What is no table and has no times. */
     public Source(
         long relationId, String name, Schema schema, boolean appendOnly, List<Integer> key) {
       this(relationId, name, schema, appendOnly, key, false);
@@ -76,7 +83,7 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.source(this);
     }
   }
@@ -84,11 +91,7 @@ public sealed interface PlanNode {
   /** Constant rows, in boxed form; what is missing is null. */
   record Values(Schema schema, List<List<Object>> rows) implements PlanNode {
     public Values {
-      List<List<Object>> copies = new ArrayList<>();
-      for (List<Object> row : rows) {
-        copies.add(Collections.unmodifiableList(new ArrayList<>(row)));
-      }
-      rows = Collections.unmodifiableList(copies);
+      rows = rows.stream().map(r -> Collections.unmodifiableList(new ArrayList<>(r))).toList();
     }
 
     @Override
@@ -107,21 +110,16 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.values(this);
     }
   }
 
   /** Filter and projection in one. */
-  record Transform(PlanNode input, Program program) implements PlanNode {
+  record Transform(PlanNode input, Program program) implements OfOne {
     @Override
     public Schema schema() {
       return program.output();
-    }
-
-    @Override
-    public List<PlanNode> inputs() {
-      return List.of(input);
     }
 
     @Override
@@ -135,28 +133,43 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.transform(this);
     }
   }
 
-  /** GROUP BY; without group columns it always has exactly one row. DISTINCT has no calls. */
+  /**
+   * GROUP BY; without group columns it always has exactly one row. DISTINCT has no calls.
+   *
+   * @param ending when groups end, or null for never
+   */
   record Aggregate(
-      PlanNode input, List<Integer> groupColumns, List<AggregateCall> calls, Schema schema)
-      implements PlanNode {
+      PlanNode input,
+      List<Integer> groupColumns,
+      List<AggregateCall> calls,
+      Schema schema,
+      Ending ending)
+      implements OfOne {
     public Aggregate {
       groupColumns = List.copyOf(groupColumns);
       calls = List.copyOf(calls);
     }
 
-    @Override
-    public List<PlanNode> inputs() {
-      return List.of(input);
+    /** One whose groups never end. */
+    public Aggregate(
+        PlanNode input, List<Integer> groupColumns, List<AggregateCall> calls, Schema schema) {
+      this(input, groupColumns, calls, schema, null);
+    }
+
+    /** Whether rows are put out only once they can no longer change. */
+    public boolean publishesEnds() {
+      return ending != null && ending.publishes();
     }
 
     @Override
     public boolean appendOnly() {
-      return calls.isEmpty() && !groupColumns.isEmpty() && input.appendOnly();
+      boolean grows = calls.isEmpty() && !groupColumns.isEmpty() && input.appendOnly();
+      return publishesEnds() || grows && ending == null;
     }
 
     @Override
@@ -169,7 +182,7 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.aggregate(this);
     }
   }
@@ -211,36 +224,13 @@ public sealed interface PlanNode {
      * they have met any.
      */
     public int table() {
-      if (!nullMatches.contains(true)) {
-        if ((kind == Kind.INNER || kind == Kind.LEFT) && isByKey(right, rightKeys)) {
-          return 1;
-        }
-        if ((kind == Kind.INNER || kind == Kind.RIGHT) && isByKey(left, leftKeys)) {
-          return 0;
-        }
-      }
-      return -1;
+      return TableLookUps.table(this);
     }
 
     /** The table that {@link #table} says, if it says one. */
     public Source tableSource() {
       PlanNode input = inputs().get(table());
       return input instanceof Transform t ? (Source) t.input() : (Source) input;
-    }
-
-    private static boolean isByKey(PlanNode input, List<Integer> on) {
-      PlanNode below = input;
-      if (input instanceof Transform t && t.program().onlyPicks()) {
-        below = t.input();
-      }
-      return below instanceof Source s
-          && s.table()
-          && input.key() != null
-          && !on.isEmpty()
-          && input.key().size() == on.size()
-          && input.key().containsAll(on)
-          && on.stream().noneMatch(c -> input.schema().type(c).nullable())
-          && on.containsAll(input.key());
     }
 
     /** The columns of both inputs. */
@@ -282,18 +272,13 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.join(this);
     }
   }
 
   /** Each row of the input as often as its last column, which is left out, says. */
-  record Repeat(PlanNode input, Schema schema) implements PlanNode {
-    @Override
-    public List<PlanNode> inputs() {
-      return List.of(input);
-    }
-
+  record Repeat(PlanNode input, Schema schema) implements OfOne {
     @Override
     public boolean appendOnly() {
       return input.appendOnly();
@@ -305,7 +290,7 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.repeat(this);
     }
   }
@@ -321,12 +306,7 @@ public sealed interface PlanNode {
    *     ROW
    */
   record Unnest(PlanNode input, int kept, boolean ordinality, boolean outer, Schema schema)
-      implements PlanNode {
-    @Override
-    public List<PlanNode> inputs() {
-      return List.of(input);
-    }
-
+      implements OfOne {
     @Override
     public boolean appendOnly() {
       return input.appendOnly();
@@ -344,7 +324,7 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.unnest(this);
     }
   }
@@ -364,7 +344,7 @@ public sealed interface PlanNode {
       List<WindowCall> calls,
       Kept kept,
       Schema schema)
-      implements PlanNode {
+      implements OfOne {
     public Window {
       partition = List.copyOf(partition);
       order = List.copyOf(order);
@@ -385,11 +365,6 @@ public sealed interface PlanNode {
       }
     }
 
-    @Override
-    public List<PlanNode> inputs() {
-      return List.of(input);
-    }
-
     /**
      * How many rows of a partition are needed, if nothing is ever taken out: those that are put
      * out, and as many behind them as functions look ahead; −1 for all.
@@ -398,16 +373,10 @@ public sealed interface PlanNode {
       if (kept == null || kept.ranking() != WindowCall.Function.ROW_NUMBER || !input.appendOnly()) {
         return -1;
       }
-      long ahead = 0;
-      for (WindowCall call : calls) {
-        switch (call.function()) {
-          case ROW_NUMBER, LAG -> {}
-          case LEAD -> ahead = Math.max(ahead, call.number());
-          default -> {
-            return -1;
-          }
-        }
+      if (calls.stream().anyMatch(call -> call.rowsAhead() < 0)) {
+        return -1;
       }
+      long ahead = calls.stream().mapToLong(WindowCall::rowsAhead).max().orElse(0);
       return kept.to() > Long.MAX_VALUE - ahead ? -1 : kept.to() + ahead;
     }
 
@@ -422,8 +391,87 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.window(this);
+    }
+  }
+
+  /**
+   * The rows of the input that come in time for windows of event time. A row is left out of a
+   * window that had ended, by its partition's own watermark, when the row came; and one without a
+   * time is in none. Windows are as long as each other, and each begins {@code slide} after the one
+   * before.
+   *
+   * @param time the column of the time
+   * @param sizeMicros how long a window is, in microseconds
+   * @param slideMicros from one window to the next; if it is the size, a row is in one window, and
+   *     which one is for who asks to compute
+   * @param offsetMicros where a window begins, counted from 1970
+   * @param judged whether rows can come late: whether it is the time that watermarks speak of
+   * @param schema the columns of the input; if windows overlap, then {@code window_start} and
+   *     {@code window_end} of each that a row is in
+   */
+  record TimeWindows(
+      PlanNode input,
+      int time,
+      long sizeMicros,
+      long slideMicros,
+      long offsetMicros,
+      boolean judged,
+      Schema schema)
+      implements OfOne {
+    /** Whether a row is in one window only. */
+    public boolean tumbles() {
+      return sizeMicros == slideMicros;
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return input.appendOnly();
+    }
+
+    @Override
+    public List<Integer> key() {
+      if (tumbles() || input.key() == null) {
+        return input.key();
+      }
+      List<Integer> key = new ArrayList<>(input.key());
+      key.add(input.schema().size());
+      return key;
+    }
+
+    @Override
+    public <T> T accept(PlanVisitor<T> visitor) {
+      return visitor.timeWindows(this);
+    }
+  }
+
+  /**
+   * The rows of the input, each once it can no longer change: when the watermark has reached a time
+   * of the row. What an input changes in rows that have been put out is left out.
+   *
+   * @param time the column of the time; a row without one is put out at once
+   * @param delayMicros how far behind that time the watermark must be
+   */
+  record Settle(PlanNode input, int time, long delayMicros) implements OfOne {
+    @Override
+    public Schema schema() {
+      return input.schema();
+    }
+
+    @Override
+    public boolean appendOnly() {
+      return true;
+    }
+
+    @Override
+    public List<Integer> key() {
+      return input.key();
+    }
+
+    @Override
+    public <T> T accept(PlanVisitor<T> visitor) {
+      return visitor.settle(this);
     }
   }
 
@@ -444,7 +492,7 @@ public sealed interface PlanNode {
     }
 
     @Override
-    public <T> T accept(Visitor<T> visitor) {
+    public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.unionAll(this);
     }
   }

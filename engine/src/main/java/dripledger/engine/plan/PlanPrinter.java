@@ -6,6 +6,7 @@ import dripledger.engine.expr.ExprText;
 import dripledger.engine.expr.Operation;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
+import dripledger.engine.time.Spans;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.stream.Collectors;
@@ -51,7 +52,7 @@ public final class PlanPrinter {
     }
   }
 
-  private record Writer(String indent) implements PlanNode.Visitor<Line> {
+  private record Writer(String indent) implements PlanVisitor<Line> {
     private Line line(PlanNode node, String step, String state, String bound) {
       return new Line(node, indent + step, state, bound);
     }
@@ -96,24 +97,34 @@ public final class PlanPrinter {
       Schema in = a.input().schema();
       String groups =
           a.groupColumns().stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
-      if (a.calls().isEmpty()) {
-        return line(a, "distinct " + groups, "a count per distinct row", "distinct rows: no bound");
-      }
       String calls = a.calls().stream().map(c -> c.text(in)).collect(Collectors.joining(", "));
       boolean all =
           !a.input().appendOnly() && a.calls().stream().anyMatch(c -> c.function().isExtreme());
       boolean distinct = a.calls().stream().anyMatch(AggregateCall::distinct);
       boolean collected = a.calls().stream().anyMatch(c -> c.function().isCollected());
       String state =
-          "one entry per group"
+          (a.calls().isEmpty() ? "a count per distinct row" : "one entry per group")
               + (all ? ", and every value of MIN and MAX in order" : "")
               + (distinct ? ", and every distinct value" : "")
               + (collected ? ", and every value in order" : "");
       return line(
           a,
-          "aggregate " + calls + (groups.isEmpty() ? "" : " by " + groups),
+          (a.calls().isEmpty() ? "distinct " : "aggregate " + calls)
+              + (groups.isEmpty() ? "" : (a.calls().isEmpty() ? "" : " by ") + groups)
+              + (a.publishesEnds() ? ", put out when they end" : ""),
           state,
-          groups.isEmpty() ? "one group" : "groups: no bound");
+          bound(a));
+    }
+
+    private static String bound(PlanNode.Aggregate a) {
+      if (a.groupColumns().isEmpty()) {
+        return "one group";
+      }
+      if (a.ending() == null) {
+        return a.calls().isEmpty() ? "distinct rows: no bound" : "groups: no bound";
+      }
+      String time = a.schema().column(a.ending().column()).name();
+      return "groups until the watermark has reached " + after(time, a.ending().delayMicros());
     }
 
     @Override
@@ -189,6 +200,28 @@ public final class PlanPrinter {
 
     private static String names(List<Integer> columns, Schema in) {
       return columns.stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
+    }
+
+    @Override
+    public Line timeWindows(PlanNode.TimeWindows w) {
+      String every = w.tumbles() ? "" : " every " + Spans.text(w.slideMicros());
+      String step = "windows of " + Spans.text(w.sizeMicros()) + every;
+      String by = w.input().schema().column(w.time()).name();
+      return line(w, step + " by " + by + (w.judged() ? ", without late rows" : ""), "none", "");
+    }
+
+    @Override
+    public Line settle(PlanNode.Settle s) {
+      String time = s.schema().column(s.time()).name();
+      return line(
+          s,
+          "put out when the watermark has reached " + after(time, s.delayMicros()),
+          "rows that may change",
+          "rows ahead of the watermark");
+    }
+
+    private static String after(String time, long delayMicros) {
+      return time + (delayMicros == 0 ? "" : " and " + Spans.text(delayMicros) + " more");
     }
 
     @Override

@@ -21,6 +21,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateFormatException;
+import dripledger.engine.time.Watermark;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.HashSet;
@@ -132,7 +133,8 @@ public final class Recovery {
     if (table.source() == null) {
       Page page = new Page(new RowLayout(table.schema()));
       try {
-        ledger.read(table.id(), page, 0, sequence, changes -> node.store().apply(changes));
+        ledger.read(
+            table.id(), page, 0, sequence, (changes, partition) -> node.store().apply(changes));
       } catch (IllegalStateException e) {
         LOG.error("the changes of {} do not fit together", table.name(), e);
         node.fail("its changes do not fit together: " + e.getMessage());
@@ -205,7 +207,7 @@ public final class Recovery {
         int number = part;
         parts.add(sink -> store.read(node.id(), number, sink));
       }
-      node.restore(state.figures(), parts, System.currentTimeMillis());
+      node.restore(state.figures(), parts, Watermark.clock());
       checkpointer.restored(node.instance());
       restored++;
       return true;

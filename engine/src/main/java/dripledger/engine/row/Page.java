@@ -8,11 +8,18 @@ import java.util.Arrays;
  * page belongs to one thread at a time; an operator that receives one must not keep it.
  */
 public final class Page {
+  /** The mark of a row that has none. */
+  public static final long UNMARKED = Long.MIN_VALUE;
+
+  private static final long[] NO_MARKS = {};
+
   private final RowWriter writer;
   private int[] starts;
   private long[] weights;
   private int size;
   private int committed; // where the last row that was committed ends
+  private long[] marks = NO_MARKS; // of the first rows, as many as are marked
+  private int marked;
 
   public Page(RowLayout layout) {
     this(layout, 16);
@@ -62,8 +69,35 @@ public final class Page {
     weights[index] = weight;
   }
 
+  /**
+   * Notes of an event how far the time of its partition had come when the event came. It goes with
+   * the row for as long as the row stays itself: nothing of it is in the row's bytes.
+   *
+   * @param micros microseconds since 1970 in UTC
+   */
+  public void mark(int index, long micros) {
+    if (index >= marks.length) {
+      marks = Arrays.copyOf(marks, Math.max(starts.length, index + 1));
+    }
+    while (marked <= index) {
+      marks[marked++] = UNMARKED;
+    }
+    marks[index] = micros;
+  }
+
+  /** What was noted of a row, or {@link #UNMARKED}. */
+  public long mark(int index) {
+    return index < marked ? marks[index] : UNMARKED;
+  }
+
+  /** Whether something was noted of a row. */
+  public boolean isMarked() {
+    return marked > 0;
+  }
+
   public void clear() {
     size = 0;
+    marked = 0;
     committed = 0;
     writer.truncate(0);
   }
@@ -115,6 +149,7 @@ public final class Page {
     if (rows < size) {
       committed = starts[rows];
       size = rows;
+      marked = Math.min(marked, rows);
     }
     writer.truncate(committed);
   }
@@ -136,6 +171,13 @@ public final class Page {
     }
     for (int i = 0; i < other.size; i++) {
       append(other.bytes(), other.starts[i], other.end(i) - other.starts[i], other.weights[i]);
+      markAs(other, i);
+    }
+  }
+
+  private void markAs(Page other, int row) {
+    if (row < other.marked) {
+      mark(size - 1, other.marks[row]);
     }
   }
 
@@ -152,11 +194,12 @@ public final class Page {
         }
       }
       commit(other.weights[i]);
+      markAs(other, i);
     }
   }
 
   /** Heap held, in bytes. */
   public long heapBytes() {
-    return writer.bytes().length + 12L * starts.length + 64;
+    return writer.bytes().length + 12L * starts.length + 8L * marks.length + 64;
   }
 }

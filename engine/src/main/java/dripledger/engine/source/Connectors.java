@@ -5,7 +5,6 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.Page;
 import java.util.List;
-import java.util.function.Consumer;
 
 /**
  * The outside systems, as the engine asks for them. Every method may block on the network and
@@ -66,7 +65,7 @@ public interface Connectors {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink);
+      PartitionSink sink);
 
   /** Reads one repaired message into a page of the object's rows. */
   void decode(CatalogObject object, byte[] key, byte[] raw, Page into);

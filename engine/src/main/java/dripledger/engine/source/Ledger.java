@@ -74,12 +74,7 @@ public interface Ledger extends AutoCloseable {
    *
    * @param sink given pages it may keep
    */
-  void read(
-      long relationId,
-      Page template,
-      long after,
-      long through,
-      java.util.function.Consumer<Page> sink);
+  void read(long relationId, Page template, long after, long through, PartitionSink sink);
 
   /**
    * Reads everything with {@code sequence > after} in order.

@@ -7,7 +7,6 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import java.util.List;
-import java.util.function.Consumer;
 
 /** Refuses every connection. */
 final class NoConnectors implements Connectors {
@@ -73,7 +72,7 @@ final class NoConnectors implements Connectors {
       SourcePosition from,
       SourcePosition to,
       Page template,
-      Consumer<Page> sink) {
+      PartitionSink sink) {
     throw none();
   }
 

@@ -24,4 +24,11 @@ public final class ColumnTrimmer extends RelFieldTrimmer {
     TrimResult below = trimChild(rel, rel.getInput(), kept.union(arrays), extraFields);
     return result(rel.trimmed(below.left, kept, below.right), rel.mapping(kept));
   }
+
+  /** The columns that are read, the time and those of the window. */
+  public TrimResult trimFields(
+      TimeWindowed rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {
+    TrimResult below = trimChild(rel, rel.getInput(), rel.needed(fieldsUsed), extraFields);
+    return result(rel.trimmed(below.left, below.right), rel.mapping(below.right));
+  }
 }

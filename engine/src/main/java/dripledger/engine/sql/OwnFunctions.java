@@ -45,6 +45,11 @@ final class OwnFunctions {
 
   static final SqlOperator DAYS_BETWEEN =
       add("DAYS_BETWEEN", of(SqlTypeName.INTEGER), families(TIME, TIME));
+  static final SqlOperator DATE_BIN =
+      add(
+          "DATE_BIN",
+          of(SqlTypeName.TIMESTAMP),
+          families(SqlTypeFamily.DATETIME_INTERVAL, TIME, TIME));
   static final SqlOperator DAYS_ON = add("DAYS_ON", of(SqlTypeName.DATE), families(TIME, WHOLE));
 
   private OwnFunctions() {}
@@ -88,7 +93,6 @@ final class OwnFunctions {
     add("LCM", whole, families(WHOLE, WHOLE));
     add("WIDTH_BUCKET", whole, families(NUMBER, NUMBER, NUMBER, WHOLE));
 
-    add("DATE_BIN", timestamp, families(SqlTypeFamily.DATETIME_INTERVAL, TIME, TIME));
     add("MAKE_DATE", date, families(WHOLE, WHOLE, WHOLE));
     add("MAKE_TIMESTAMP", timestamp, families(WHOLE, WHOLE, WHOLE, WHOLE, WHOLE, NUMBER));
     add("TO_TIMESTAMP", timestamp, either(families(NUMBER), families(TEXT, TEXT)));

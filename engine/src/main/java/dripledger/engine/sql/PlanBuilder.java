@@ -6,6 +6,7 @@ import dripledger.engine.expr.ConstantFolding;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.plan.EventTimes;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -117,7 +118,8 @@ final class PlanBuilder {
           object.schema(),
           appendOnly,
           key == null ? null : Arrays.stream(key).boxed().toList(),
-          object instanceof CatalogObject.Table && key != null);
+          object instanceof CatalogObject.Table && key != null,
+          times(object));
     }
     if (rel instanceof Filter filter) {
       return isOfWindows(filter)
@@ -162,6 +164,9 @@ final class PlanBuilder {
           unnested.isOuter(),
           TypeMapping.schema(unnested.getRowType()));
     }
+    if (rel instanceof TimeWindowed windows) {
+      return new TimeWindowPlans(windows, build(windows.getInput())).plan();
+    }
     if (rel instanceof Correlate) {
       throw new EngineException(
           EngineException.Code.NOT_SUPPORTED,
@@ -172,6 +177,13 @@ final class PlanBuilder {
         rel instanceof RepeatUnion
             ? "WITH RECURSIVE"
             : rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
+  }
+
+  private static Map<Integer, Long> times(CatalogObject object) {
+    if (object instanceof CatalogObject.Stream s && s.eventTime() >= 0) {
+      return Map.of(s.eventTime(), 0L);
+    }
+    return object instanceof CatalogObject.MaterializedView m ? EventTimes.of(m.plan()) : Map.of();
   }
 
   /** The rows from OFFSET on up to LIMIT; an order alone means nothing inside of a query. */

@@ -78,12 +78,16 @@ final class QueryShape {
   private QueryShape() {}
 
   static RelNode of(RelNode rel) {
-    RelNode shaped = Unnested.in(rel.accept(new ScalarQueries()).accept(new Conditions()));
+    RelNode windowed = TimeWindowed.in(rel);
+    RelNode shaped = Unnested.in(windowed.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped = decorrelated(Unnested.in(run(JOINED, shaped)), builder);
+      shaped = decorrelated(Unnested.in(TimeWindowed.in(run(JOINED, shaped))), builder);
     }
-    if (hasJoins(shaped) || hasWindows(shaped) || Unnested.isIn(shaped)) {
+    if (hasJoins(shaped)
+        || hasWindows(shaped)
+        || Unnested.isIn(shaped)
+        || TimeWindowed.isIn(shaped)) {
       shaped = run(PUSHED, run(SIMPLE, shaped));
       shaped =
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);

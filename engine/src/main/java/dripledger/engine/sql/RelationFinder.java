@@ -67,6 +67,12 @@ final class RelationFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<V
     } else if (from instanceof SqlJoin join) {
       read(join.getLeft());
       read(join.getRight());
+    } else if (from instanceof SqlCall call
+        && (call.getKind() == SqlKind.COLLECTION_TABLE
+            || call.getKind() == SqlKind.EXPLICIT_TABLE)) {
+      read(call.operand(0));
+    } else if (TimeWindowCalls.isOne(from)) {
+      read(((SqlCall) from).operand(0));
     }
   }
 }

@@ -240,6 +240,9 @@ final class SqlErrors {
             context.getCause() == null
                 ? String.valueOf(context.getMessage())
                 : String.valueOf(context.getCause().getMessage()));
+    if (context.getCause() != null && TimeWindowCalls.isOfTime(context.getCause())) {
+      message = message.replace("Unknown identifier", "Column") + " not found in any table";
+    }
     for (Said said : SAID) {
       Matcher found = said.pattern.matcher(message);
       if (found.lookingAt()) {
@@ -314,6 +317,15 @@ final class SqlErrors {
     if (m.find() && m.group(1).equals("UNNEST")) {
       return new EngineException(
           Code.INVALID, "UNNEST takes arrays", line, column, "for example UNNEST(ARRAY[1, 2])");
+    }
+    m = APPLY.matcher(message);
+    if (m.find() && TimeWindowCalls.isName(m.group(1))) {
+      return new EngineException(
+          Code.INVALID,
+          "the time of " + m.group(1) + " is no TIMESTAMP",
+          line,
+          column,
+          "name a TIMESTAMP column: DESCRIPTOR (at)");
     }
     m = APPLY.matcher(message);
     if (m.find()) {

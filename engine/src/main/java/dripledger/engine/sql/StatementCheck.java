@@ -196,10 +196,11 @@ final class StatementCheck {
   // ---- definitions
 
   private Command createView(Statement.CreateView s) {
-    if (!s.options().isEmpty()) {
-      String option = s.options().keySet().iterator().next();
-      throw SyntaxRewriter.unsupported(
-          "view option " + option, s.options().get(option).getParserPosition(), null);
+    if (!s.materialized() && !s.options().isEmpty()) {
+      throw SqlErrors.invalid(
+          s.options().values().iterator().next(),
+          "a view that keeps nothing has no options",
+          "CREATE MATERIALIZED VIEW has");
     }
     String query = SqlFrontEnd.textOf(s.query(), script);
     Command.QueryPlan plan = query(s.query(), null, true);
@@ -225,7 +226,7 @@ final class StatementCheck {
           query,
           Set.copyOf(used));
     }
-    PlanNode root = plan.plan();
+    PlanNode root = ViewOptions.apply(s.options(), plan.plan(), s.query());
     int[] key =
         root.key() == null ? null : root.key().stream().mapToInt(Integer::intValue).toArray();
     boolean proven = key != null;

@@ -111,6 +111,9 @@ final class SyntaxRewriter extends SqlShuttle {
   @Override
   public SqlNode visit(SqlCall call) {
     refuse(call);
+    if (TimeWindowCalls.isOne(call)) {
+      TimeWindowCalls.check(call);
+    }
     if (call instanceof SqlOrderBy ordered && ordered.query instanceof DistinctOnSelect select) {
       DistinctOn.rewrite(select, ordered.orderList);
     }
@@ -183,7 +186,8 @@ final class SyntaxRewriter extends SqlShuttle {
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";
           case PIVOT, UNPIVOT, TABLESAMPLE, SNAPSHOT -> call.getKind().toString();
-          case COLLECTION_TABLE -> "windows (" + call.operand(0) + ")";
+          case COLLECTION_TABLE ->
+              TimeWindowCalls.isOne(call.operand(0)) ? null : "TABLE (" + call.operand(0) + ")";
           case IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
           case MERGE -> "MERGE";
           case MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();

@@ -179,6 +179,21 @@ public final class SortedRuns {
     return run - 1;
   }
 
+  /** Forgets a set, whatever is in it. */
+  public void drop(long run) {
+    if (run < 0) {
+      forget(run, large(run));
+    } else if (run != 0) {
+      release(place(run), sizeClass(run));
+    }
+  }
+
+  private void forget(long run, Leaves leaves) {
+    largeBytes -= 12L * LARGEST * leaves.count;
+    large.set((int) ~run, null);
+    largeFree.add((int) ~run);
+  }
+
   /** The first place that is not below a pair. */
   private int find(long[] keys, int[] blocks, int from, int to, long key, int block) {
     int low = from;
@@ -267,9 +282,7 @@ public final class SortedRuns {
       System.arraycopy(leaves.blocks[i], 0, blocks[chunk], at, leaves.sizes[i]);
       at += leaves.sizes[i];
     }
-    largeBytes -= 12L * LARGEST * leaves.count;
-    large.set((int) ~run, null);
-    largeFree.add((int) ~run);
+    forget(run, leaves);
     return word(place, sizeClass, leaves.total);
   }
 

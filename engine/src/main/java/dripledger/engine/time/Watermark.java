@@ -1,18 +1,19 @@
 package dripledger.engine.time;
 
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
+import dripledger.engine.time.PartitionMarks.Partition;
 import java.io.DataInput;
 import java.io.DataOutput;
 import java.io.IOException;
-import java.util.Map;
-import java.util.TreeMap;
+import java.util.List;
+import java.util.concurrent.TimeUnit;
 
 /**
- * The watermark of a stream: in each partition the highest event time seen less the lateness, and
- * over the partitions the lowest of them. A partition that was silent for {@code idleMillis} no
- * longer holds the others back; if all are silent, it stays where it is. It never falls. Times are
- * microseconds since 1970 in UTC. Written by the epoch loop only.
+ * The watermark of a stream: the lowest of its partitions' own ({@link PartitionMarks}). A
+ * partition that was silent for {@code idleMillis} no longer holds the others back; if all are
+ * silent, it stays where it is. It never falls. Times of events are microseconds since 1970 in UTC;
+ * silence is measured by a clock that nobody sets ({@link #clock}), so that one that is set changes
+ * nothing. Written by the epoch loop only.
  */
 public final class Watermark {
   /** No event has been seen. */
@@ -21,85 +22,72 @@ public final class Watermark {
   /** There is no event time to go by: it holds nothing back. */
   public static final long TIMELESS = Long.MAX_VALUE;
 
-  private static final class Partition {
-    long highest = NONE;
-    long seenMillis;
-  }
-
   private final long latenessMicros;
   private final long idleMillis;
-  private final Map<Integer, Partition> partitions = new TreeMap<>();
+  private final PartitionMarks marks;
   private long watermark = NONE;
-  private long late;
 
   public Watermark(long latenessMicros, long idleMillis) {
     this.latenessMicros = latenessMicros;
     this.idleMillis = idleMillis;
+    marks = new PartitionMarks(latenessMicros);
+  }
+
+  /** Milliseconds of a clock that only goes forward, and has no date. */
+  public static long clock() {
+    return TimeUnit.NANOSECONDS.toMillis(System.nanoTime());
   }
 
   /** Says that a partition is read: until it has an event or is silent, nothing is known of it. */
   public void expect(int number, long nowMillis) {
-    if (!partitions.containsKey(number)) {
-      Partition partition = new Partition();
-      partition.seenMillis = nowMillis;
-      partitions.put(number, partition);
+    if (!marks.knows(number)) {
+      marks.partition(number).seenMillis = nowMillis;
     }
   }
 
   /** Takes in the time of an event. */
   public void observe(int number, long eventMicros, long nowMillis) {
-    observe(seen(number, nowMillis), eventMicros, nowMillis);
+    Partition partition = seen(number, nowMillis);
+    partition.rows++;
+    marks.observe(partition, eventMicros);
+    advance(nowMillis);
   }
 
   private Partition seen(int number, long nowMillis) {
     expect(number, nowMillis);
-    Partition partition = partitions.get(number);
+    Partition partition = marks.partition(number);
+    if (idle(partition, nowMillis)) {
+      marks.comeBack(number, watermark);
+    }
     partition.seenMillis = nowMillis;
     return partition;
   }
 
-  private void observe(Partition partition, long eventMicros, long nowMillis) {
-    if (watermark != NONE && eventMicros < watermark) {
-      late++;
-    }
-    if (eventMicros > partition.highest) {
-      boolean held = partition.highest == NONE || partition.highest - latenessMicros <= watermark;
-      partition.highest = eventMicros;
-      if (held) {
-        advance(nowMillis);
-      }
-    }
-  }
-
   /**
-   * Takes in the times of all events of a page.
+   * Takes in the times of all events of a page, and marks each event.
    *
    * @param column of the event time; events without one are passed over
    */
   public void observe(int number, Page page, int column, long nowMillis) {
-    expect(number, nowMillis);
-    Partition partition = null; // until there is an event with a time
-    RowLayout layout = page.layout();
-    byte[] bytes = page.bytes();
-    for (int i = 0; i < page.size(); i++) {
-      int row = page.start(i);
-      if (!layout.isNull(bytes, row, column)) {
-        partition = partition == null ? seen(number, nowMillis) : partition;
-        observe(partition, layout.slot(bytes, row, column), nowMillis);
-      }
+    if (page.isEmpty()) {
+      expect(number, nowMillis);
+      return;
     }
+    seen(number, nowMillis);
+    marks.mark(number, page, column);
+    advance(nowMillis);
   }
 
   /** Lets go of partitions that have been silent for too long. */
   public void advance(long nowMillis) {
-    long lowest = Long.MAX_VALUE;
-    for (Partition p : partitions.values()) {
+    long lowest = TIMELESS;
+    for (Partition p : marks.all().values()) {
       if (!idle(p, nowMillis)) {
-        lowest = Math.min(lowest, p.highest);
+        lowest = Math.min(lowest, p.mark(latenessMicros));
       }
     }
-    if (lowest != Long.MAX_VALUE && lowest != NONE) {
-      watermark = Math.max(watermark, lowest - latenessMicros);
+    if (lowest != TIMELESS) {
+      watermark = Math.max(watermark, lowest);
     }
   }
 
@@ -112,47 +100,39 @@ public final class Watermark {
     return watermark;
   }
 
-  /** How many events came from behind the watermark. */
+  /** How many events came from behind their own partition's watermark. */
   public long late() {
-    return late;
+    return marks.late();
+  }
+
+  /** Where partitions have come back that had been set aside. */
+  public List<PartitionMarks.Return> returns() {
+    return marks.returns();
   }
 
   /** Where one partition stands. */
   public record PartitionMark(int partition, long micros, boolean idle) {}
 
   /** Where each partition stands. */
-  public java.util.List<PartitionMark> partitions(long nowMillis) {
-    return partitions.entrySet().stream()
+  public List<PartitionMark> partitions(long nowMillis) {
+    return marks.all().entrySet().stream()
         .filter(e -> e.getValue().highest != NONE)
         .map(
             e ->
                 new PartitionMark(
-                    e.getKey(),
-                    e.getValue().highest - latenessMicros,
-                    idle(e.getValue(), nowMillis)))
+                    e.getKey(), e.getValue().mark(latenessMicros), idle(e.getValue(), nowMillis)))
         .toList();
   }
 
   /** Writes it to a checkpoint. */
   public void save(DataOutput out) throws IOException {
     out.writeLong(watermark);
-    out.writeLong(late);
-    out.writeInt(partitions.size());
-    for (Map.Entry<Integer, Partition> e : partitions.entrySet()) {
-      out.writeInt(e.getKey());
-      out.writeLong(e.getValue().highest);
-    }
+    marks.save(out);
   }
 
   /** Becomes what was saved; no partition counts as silent yet. */
   public void restore(DataInput in, long nowMillis) throws IOException {
     watermark = in.readLong();
-    late = in.readLong();
-    for (int n = in.readInt(); n > 0; n--) {
-      Partition p = new Partition();
-      partitions.put(in.readInt(), p);
-      p.highest = in.readLong();
-      p.seenMillis = nowMillis;
-    }
+    marks.restore(in, nowMillis);
   }
 }

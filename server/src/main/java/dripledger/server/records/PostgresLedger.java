@@ -6,6 +6,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.PageCodec;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Reject;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
@@ -19,7 +20,6 @@ import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ConcurrentHashMap;
-import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import javax.sql.DataSource;
 import org.slf4j.Logger;
@@ -393,7 +393,7 @@ public final class PostgresLedger implements Ledger {
   }
 
   @Override
-  public void read(long relationId, Page template, long after, long through, Consumer<Page> sink) {
+  public void read(long relationId, Page template, long after, long through, PartitionSink sink) {
     scan(
         "SELECT sequence, relation_id, partition, raw_bytes, payload FROM ledger_segment"
             + " WHERE relation_id = ? AND sequence > ? AND sequence <= ? ORDER BY sequence",
@@ -401,7 +401,7 @@ public final class PostgresLedger implements Ledger {
         (sequence, id, partition, raw) -> {
           Page page = new Page(template.layout());
           PageCodec.decode(raw, page, i -> true);
-          sink.accept(page);
+          sink.page(page, partition);
         });
   }
 

@@ -101,7 +101,12 @@ class PostgresLedgerTest {
 
   private List<String> all(long relation) {
     List<String> rows = new ArrayList<>();
-    ledger.read(relation, new Page(LAYOUT), 0, Long.MAX_VALUE, p -> rows.addAll(texts(p)));
+    ledger.read(
+        relation,
+        new Page(LAYOUT),
+        0,
+        Long.MAX_VALUE,
+        (page, partition) -> rows.addAll(texts(page)));
     return rows;
   }
 

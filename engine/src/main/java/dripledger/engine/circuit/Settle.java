@@ -1,0 +1,140 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
+import dripledger.engine.store.Versions;
+import java.util.function.Consumer;
+import java.util.stream.IntStream;
+
+/**
+ * Rows once they can no longer change: with W the watermark, d(σ R) are the rows of R whose time
+ * has come under W in this epoch, put in once and for all.
+ *
+ * <p>State: the rows whose time is still to come, each with how often it is there, and by their
+ * times. A change to a row whose time has come is left out and counted.
+ */
+final class Settle implements Operator {
+  private final RowLayout layout;
+  private final int time;
+  private final long delay;
+  private final boolean mayBeTimeless;
+  private final ValueCounts open;
+  private final EndTimes over = new EndTimes();
+  private final LateRows late;
+  private final Page out;
+  private final Operator next;
+  private final int port;
+  private final int[] rows = new int[ColumnDelta.ROWS];
+
+  /**
+   * @param next who takes the rows, or null if they stay in {@link #output}
+   */
+  Settle(PlanNode.Settle plan, Versions versions, LateRows late, Operator next, int port) {
+    layout = new RowLayout(plan.schema());
+    time = plan.time();
+    delay = plan.delayMicros();
+    mayBeTimeless = plan.schema().type(time).nullable();
+    int[] all = IntStream.range(0, layout.columns()).toArray();
+    open = new ValueCounts(layout, all, versions);
+    open.endBy(time);
+    this.late = late;
+    out = new Page(layout);
+    this.next = next;
+    this.port = port;
+  }
+
+  @Override
+  public void push(int fromPort, Page delta) {
+    for (int from = 0; from < delta.size(); from += rows.length) {
+      int count = Math.min(rows.length, delta.size() - from);
+      for (int i = 0; i < count; i++) {
+        rows[i] = delta.start(from + i);
+      }
+      open.ahead(delta.bytes(), rows, count);
+      for (int i = 0; i < count; i++) {
+        take(delta, from + i, i);
+      }
+    }
+  }
+
+  private void take(Page delta, int row, int number) {
+    long weight = delta.weight(row);
+    byte[] bytes = delta.bytes();
+    int at = delta.start(row);
+    if (weight == 0) {
+      return;
+    }
+    if (mayBeTimeless && layout.isNull(bytes, at, time)) {
+      out.append(bytes, at, delta.end(row) - at, weight);
+      return;
+    }
+    long own = layout.slot(bytes, at, time);
+    if (over.isOver(own)) {
+      if (weight > 0) {
+        late.add(Long.MAX_VALUE, weight);
+      }
+      return;
+    }
+    open.add(number, bytes, at, weight);
+  }
+
+  @Override
+  public void flush(Epoch epoch) {
+    long upTo = EndTimes.upTo(epoch.watermarkMicros(), delay);
+    over.endUpTo(upTo, block -> {});
+    open.endUpTo(upTo, this::settled);
+    if (next != null && !out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  private void settled(int block) {
+    long[] page = open.store().page(block);
+    long copies = page[open.store().state(block)];
+    if (copies < 0) {
+      throw new IllegalStateException("a row was taken out more often than it was put in");
+    }
+    byte[] row = open.keys().row(page, open.store().header(block) + 1);
+    out.append(row, 0, row.length, copies);
+  }
+
+  /** Where rows are gathered, if nobody takes them; the owner clears it. */
+  Page output() {
+    return out;
+  }
+
+  @Override
+  public void durable(Consumer<Durable> into) {
+    open.durable(into);
+  }
+
+  @Override
+  public void join(Versions graph) {
+    open.join(graph);
+  }
+
+  @Override
+  public void close() {
+    open.close();
+  }
+
+  @Override
+  public void restored(long watermark) {
+    long upTo = EndTimes.upTo(watermark, delay);
+    over.restored(upTo);
+    open.restoredEnds(upTo);
+  }
+
+  @Override
+  public long stateBytes() {
+    return open.heapBytes();
+  }
+
+  @Override
+  public long stateKeys() {
+    return open.store().size();
+  }
+}

@@ -1,0 +1,142 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+
+/**
+ * The rows that are in time for windows, each window by itself: d(τ R) = τ(dR). Whether a row is in
+ * time is said by the mark it came with ({@link Page#mark}), which depends on the rows before it in
+ * its partition and on nothing else; so a row goes by the rule it came by. Without state.
+ */
+final class TimeWindows implements Operator {
+  private final RowLayout input;
+  private final int time;
+  private final long size;
+  private final long slide;
+  private final long offset;
+  private final boolean tumbles;
+  private final boolean judged;
+  private final LateRows late;
+  private final Rejects rejects;
+  private final int place;
+  private final Page out;
+  private final Operator next;
+  private final int port;
+  private final RuntimeException timeless;
+  private long begin; // of the window that was looked at last
+  private long end = Long.MIN_VALUE;
+
+  TimeWindows(PlanNode.TimeWindows plan, LateRows late, Rejects rejects, Operator next, int port) {
+    input = new RowLayout(plan.input().schema());
+    time = plan.time();
+    size = plan.sizeMicros();
+    slide = plan.slideMicros();
+    offset = plan.offsetMicros();
+    tumbles = plan.tumbles();
+    judged = plan.judged();
+    this.late = late;
+    this.rejects = rejects;
+    place = rejects.place(PlanPrinter.step(plan), input);
+    out = new Page(new RowLayout(plan.schema()));
+    this.next = next;
+    this.port = port;
+    String name = input.schema().column(time).name();
+    timeless = new IllegalArgumentException("\"" + name + "\" is NULL, so it is in no window");
+  }
+
+  @Override
+  public void push(int fromPort, Page delta) {
+    int first = tumbles ? firstOut(delta) : 0;
+    if (first == delta.size()) {
+      next.push(port, delta); // nearly always
+      return;
+    }
+    for (int i = 0; i < delta.size(); i++) {
+      long weight = delta.weight(i);
+      if (weight == 0) {
+        continue;
+      }
+      byte[] bytes = delta.bytes();
+      int row = delta.start(i);
+      if (input.isNull(bytes, row, time)) {
+        rejects.add(place, bytes, row, weight, timeless);
+      } else if (!tumbles) {
+        each(bytes, row, weight, input.slot(bytes, row, time), mark(delta, i));
+      } else if (i < first || isInTime(delta, i)) {
+        out.append(bytes, row, delta.end(i) - row, weight);
+      } else {
+        countLate(mark(delta, i) - end, weight);
+      }
+      if (out.size() >= ColumnDelta.ROWS) {
+        handOn();
+      }
+    }
+    handOn();
+  }
+
+  private void handOn() {
+    if (!out.isEmpty()) {
+      next.push(port, out);
+      out.clear();
+    }
+  }
+
+  /** The first row that is not to be passed on as it is, or how many there are. */
+  private int firstOut(Page delta) {
+    int i = 0;
+    while (i < delta.size()
+        && !input.isNull(delta.bytes(), delta.start(i), time)
+        && isInTime(delta, i)) {
+      i++;
+    }
+    return i;
+  }
+
+  private boolean isInTime(Page delta, int i) {
+    long at = input.slot(delta.bytes(), delta.start(i), time);
+    if (at < begin || at >= end) {
+      begin = beginOf(at);
+      end = begin + size;
+    }
+    return end > mark(delta, i);
+  }
+
+  private long mark(Page delta, int i) {
+    return judged ? delta.mark(i) : Page.UNMARKED;
+  }
+
+  private long beginOf(long at) {
+    return at - Math.floorMod(at - offset, slide);
+  }
+
+  /** Every window that a row is in, the first to end first. */
+  private void each(byte[] bytes, int row, long weight, long at, long mark) {
+    boolean complete = true;
+    long last = beginOf(at);
+    long before = Math.floorDiv(size - 1 - (at - last), slide); // if windows leave gaps, perhaps −1
+    long first = last - before * slide;
+    for (long from = first; from <= last; from += slide) {
+      if (from + size <= mark) {
+        if (complete) {
+          countLate(mark - from - size, weight);
+        }
+        complete = false;
+        continue;
+      }
+      RowWriter writer = out.begin();
+      writer.copyAll(0, input, bytes, row);
+      writer.setLong(input.columns(), from);
+      writer.setLong(input.columns() + 1, from + size);
+      out.commit(weight);
+    }
+  }
+
+  private void countLate(long by, long weight) {
+    if (weight > 0) {
+      late.add(by, weight);
+    }
+  }
+}

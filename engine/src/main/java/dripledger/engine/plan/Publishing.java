@@ -1,0 +1,153 @@
+package dripledger.engine.plan;
+
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
+
+/**
+ * When the rows of a kept query are put out, and how long they stay. Pure.
+ *
+ * <p>Settled: what is grouped by a time of the watermark is put out once the group has ended, and
+ * its state is gone then; if rows may change after that all the same, as those of an outer join
+ * may, they wait at the end until they no longer can. Provisional, but kept for a while only: such
+ * groups are taken out when that is over.
+ */
+public final class Publishing {
+  private Publishing() {}
+
+  /**
+   * The plan that puts a row out only when it can no longer change; null if none of its columns
+   * says when that is.
+   */
+  public static PlanNode settled(PlanNode plan) {
+    PlanNode ending = plan.accept(new Endings(true, 0));
+    if (ending.appendOnly() && settles(ending)) {
+      return ending;
+    }
+    int time = soonest(ending);
+    return time < 0 ? null : new PlanNode.Settle(ending, time, EventTimes.of(ending).get(time));
+  }
+
+  /** Whether every row has passed a step that puts it out when it ends. */
+  private static boolean settles(PlanNode plan) {
+    return plan instanceof PlanNode.Aggregate a && a.publishesEnds()
+        || plan instanceof PlanNode.Settle
+        || !plan.inputs().isEmpty() && plan.inputs().stream().allMatch(Publishing::settles);
+  }
+
+  /** The time column by which a row ends first, or −1. */
+  private static int soonest(PlanNode plan) {
+    int best = -1;
+    Map<Integer, Long> times = EventTimes.of(plan);
+    for (int column : times.keySet()) {
+      boolean sooner =
+          best < 0
+              || times.get(column) < times.get(best)
+              || times.get(column).equals(times.get(best)) && column < best;
+      best = sooner ? column : best;
+    }
+    return best;
+  }
+
+  /**
+   * The plan that takes rows out when a time has passed behind their end; null if its rows are not
+   * grouped by a time.
+   */
+  public static PlanNode keptFor(PlanNode plan, long micros) {
+    PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
+    return below instanceof PlanNode.Aggregate a && ending(a, false, 0) != null
+        ? plan.accept(new Endings(false, micros))
+        : null;
+  }
+
+  /** When the groups of an aggregate end, or null for never. */
+  private static Ending ending(PlanNode.Aggregate a, boolean publishes, long keepMicros) {
+    int time = -1;
+    Map<Integer, Long> times = EventTimes.of(a);
+    for (int column : times.keySet()) {
+      boolean known = !a.schema().type(column).nullable();
+      if (known && (time < 0 || times.get(column) < times.get(time))) {
+        time = column;
+      }
+    }
+    return time < 0 ? null : new Ending(time, times.get(time) + keepMicros, publishes);
+  }
+
+  private record Endings(boolean publishes, long keepMicros) implements PlanVisitor<PlanNode> {
+    @Override
+    public PlanNode source(PlanNode.Source s) {
+      return s;
+    }
+
+    @Override
+    public PlanNode values(PlanNode.Values v) {
+      return v;
+    }
+
+    @Override
+    public PlanNode transform(PlanNode.Transform t) {
+      return new PlanNode.Transform(t.input().accept(this), t.program());
+    }
+
+    @Override
+    public PlanNode aggregate(PlanNode.Aggregate a) {
+      PlanNode input = a.input().accept(this);
+      return new PlanNode.Aggregate(
+          input, a.groupColumns(), a.calls(), a.schema(), ending(a, publishes, keepMicros));
+    }
+
+    @Override
+    public PlanNode unionAll(PlanNode.UnionAll u) {
+      List<PlanNode> inputs = new ArrayList<>();
+      u.inputs().forEach(input -> inputs.add(input.accept(this)));
+      return new PlanNode.UnionAll(inputs, u.schema());
+    }
+
+    @Override
+    public PlanNode join(PlanNode.Join j) {
+      return new PlanNode.Join(
+          j.left().accept(this),
+          j.right().accept(this),
+          j.kind(),
+          j.leftKeys(),
+          j.rightKeys(),
+          j.nullMatches(),
+          j.condition(),
+          j.schema());
+    }
+
+    @Override
+    public PlanNode repeat(PlanNode.Repeat r) {
+      return new PlanNode.Repeat(r.input().accept(this), r.schema());
+    }
+
+    @Override
+    public PlanNode unnest(PlanNode.Unnest u) {
+      return new PlanNode.Unnest(
+          u.input().accept(this), u.kept(), u.ordinality(), u.outer(), u.schema());
+    }
+
+    @Override
+    public PlanNode window(PlanNode.Window w) {
+      return new PlanNode.Window(
+          w.input().accept(this), w.partition(), w.order(), w.calls(), w.kept(), w.schema());
+    }
+
+    @Override
+    public PlanNode timeWindows(PlanNode.TimeWindows w) {
+      return new PlanNode.TimeWindows(
+          w.input().accept(this),
+          w.time(),
+          w.sizeMicros(),
+          w.slideMicros(),
+          w.offsetMicros(),
+          w.judged(),
+          w.schema());
+    }
+
+    @Override
+    public PlanNode settle(PlanNode.Settle s) {
+      return new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros());
+    }
+  }
+}

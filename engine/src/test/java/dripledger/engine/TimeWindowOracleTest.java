@@ -1,0 +1,286 @@
+package dripledger.engine;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import dripledger.demo.PostgresCluster;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.PreparedStatement;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.time.LocalDateTime;
+import java.util.ArrayList;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Random;
+import org.junit.jupiter.params.ParameterizedTest;
+import org.junit.jupiter.params.provider.ValueSource;
+
+/**
+ * Windows of event time against PostgreSQL, which is told of every event from which partition it
+ * came and as which: at every epoch, over several partitions, with events out of order, late, twice
+ * and without a time, and with crashes.
+ */
+class TimeWindowOracleTest extends BesidePostgres {
+  private static final int PARTITIONS = 3;
+  private static final String LATENESS = "10 seconds";
+  private static final String TUMBLE =
+      "TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '10' SECOND))";
+  private static final String SHIFTED =
+      "TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '10' SECOND, INTERVAL '3' SECOND))";
+  private static final String HOP =
+      "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '5' SECOND, INTERVAL '20' SECOND))";
+  private static final String UNEVEN =
+      "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '4' SECOND, INTERVAL '10' SECOND))";
+  private static final String ENRICHED =
+      "TABLE(TUMBLE((SELECT s.*, g.hall FROM scan s JOIN gate g ON g.gate = s.gate),"
+          + " DESCRIPTOR(at), INTERVAL '10' SECOND))";
+
+  /** What the watermark is, row by row and of them all; then rows in windows of these kinds. */
+  private static final String ORACLE =
+      """
+      CREATE TABLE gate (gate text PRIMARY KEY, hall text);
+      CREATE TABLE scan (n bigserial, part int, parcel bigint, gate text, at timestamp, grams int);
+      CREATE MATERIALIZED VIEW marked AS SELECT scan.*, max(at) OVER (PARTITION BY part ORDER BY n) - interval
+        '%1$s' AS mark FROM scan;
+      CREATE VIEW watermark AS SELECT min(own) AS w FROM
+        (SELECT max(at) - interval '%1$s' AS own FROM scan GROUP BY part) p;
+      CREATE FUNCTION windows(size interval, slide interval, origin timestamp) RETURNS TABLE
+        (parcel bigint, gate text, at timestamp, grams int, window_start timestamp, window_end timestamp)
+        AS $$ SELECT parcel, gate, at, grams, s, s + size FROM marked,
+          generate_series(date_bin(slide, at, origin) - 10 * slide, date_bin(slide, at, origin), slide) s
+          WHERE s + size > at AND s + size > coalesce(mark, s) $$ LANGUAGE sql;
+      """
+          .formatted(LATENESS);
+
+  private static String windows(String size, String slide, int offset) {
+    return "windows('%s', '%s', '1970-01-01 00:00:0%d')".formatted(size, slide, offset);
+  }
+
+  private static final Map<String, String> THEIRS =
+      Map.of(
+          TUMBLE, windows("10 seconds", "10 seconds", 0),
+          SHIFTED, windows("10 seconds", "10 seconds", 3),
+          HOP, windows("20 seconds", "5 seconds", 0),
+          UNEVEN, windows("10 seconds", "4 seconds", 0),
+          ENRICHED,
+              "(SELECT w.*, g.hall FROM "
+                  + windows("10 seconds", "10 seconds", 0)
+                  + " w JOIN gate g ON g.gate = w.gate)");
+
+  /**
+   * A view.
+   *
+   * @param settled whether its rows are put out when they can no longer change
+   */
+  private record View(String options, boolean settled, String sql) {
+    String theirs() {
+      String theirs = sql;
+      for (Map.Entry<String, String> e : THEIRS.entrySet()) {
+        theirs = theirs.replace(e.getKey(), e.getValue());
+      }
+      String rows = "SELECT * FROM (" + theirs + ") q";
+      if (options.contains("keep")) {
+        return rows + " WHERE window_end + interval '1 minute' > (SELECT w FROM watermark)";
+      }
+      return settled ? rows + " WHERE window_end <= (SELECT w FROM watermark)" : rows;
+    }
+  }
+
+  private static final Map<String, View> VIEWS = new LinkedHashMap<>();
+
+  private static void both(String name, String sql) {
+    VIEWS.put(name, new View("", false, sql));
+    settled(name + "_settled", sql);
+  }
+
+  private static void settled(String name, String sql) {
+    VIEWS.put(name, new View(" OPTIONS (rows 'settled')", true, sql));
+  }
+
+  static {
+    String group = " GROUP BY window_start, window_end, gate";
+    String sums = "SELECT window_start, window_end, gate, COUNT(*) AS n, SUM(grams) AS g FROM ";
+    both("tumble", sums + TUMBLE + " t" + group);
+    both("shifted", sums + SHIFTED + " t" + group);
+    both("hop", sums + HOP + " t" + group);
+    both("uneven", "SELECT window_end, COUNT(*) AS n FROM " + UNEVEN + " t GROUP BY window_end");
+    both(
+        "values_kept",
+        "SELECT window_end, MIN(grams) AS a, MAX(gate) AS b, COUNT(DISTINCT gate) AS c,"
+            + " STRING_AGG(gate, ',' ORDER BY gate) AS d, PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY"
+            + " grams) AS e FROM "
+            + TUMBLE
+            + " t GROUP BY window_end");
+    both("rows_alone", "SELECT parcel, gate, window_end FROM " + HOP + " t WHERE grams > 300");
+    both("gates", "SELECT DISTINCT window_end, gate FROM " + TUMBLE + " t");
+    both(
+        "busy",
+        "SELECT window_end, gate, COUNT(*) AS n FROM "
+            + TUMBLE
+            + " t GROUP BY window_end, gate HAVING COUNT(*) > 2");
+    both(
+        "of_windows",
+        "SELECT window_end, SUM(n) AS n, MAX(n) AS m FROM (SELECT window_end, gate, COUNT(*) AS n FROM "
+            + TUMBLE
+            + " t GROUP BY window_end, gate) x GROUP BY window_end");
+    both(
+        "busiest",
+        "SELECT window_end, gate, n FROM (SELECT window_end, gate, n, ROW_NUMBER() OVER (PARTITION BY"
+            + " window_end ORDER BY n DESC, gate) AS place FROM (SELECT window_end, gate, COUNT(*) AS n"
+            + " FROM "
+            + TUMBLE
+            + " t WHERE gate IS NOT NULL GROUP BY window_end, gate) x) y WHERE place <= 2");
+    both(
+        "side_by_side",
+        "SELECT a.window_end, a.n, b.n AS later FROM (SELECT window_end, COUNT(*) AS n FROM "
+            + TUMBLE
+            + " t WHERE gate = 'G1' GROUP BY window_end) a FULL JOIN (SELECT window_end AS e, COUNT(*)"
+            + " AS n FROM "
+            + TUMBLE
+            + " t WHERE gate = 'G2' GROUP BY window_end) b ON b.e = a.window_end"
+            + " WHERE a.window_end IS NOT NULL");
+    both(
+        "halls",
+        "SELECT window_end, hall, SUM(grams) AS g FROM "
+            + ENRICHED
+            + " t GROUP BY window_end, hall");
+    both(
+        "two_kinds",
+        "SELECT window_end, gate FROM "
+            + TUMBLE
+            + " t WHERE grams < 50 UNION ALL SELECT window_end, gate FROM "
+            + SHIFTED
+            + " u WHERE grams > 800");
+    VIEWS.put("kept", new View(" OPTIONS (keep '1 minute')", false, sums + TUMBLE + " t" + group));
+    VIEWS.put(
+        "kept_hop",
+        new View(
+            " OPTIONS (keep '1 minute')",
+            false,
+            "SELECT window_end, gate, MAX(grams) AS m, COUNT(DISTINCT parcel) AS p FROM "
+                + HOP
+                + " t GROUP BY window_end, gate"));
+  }
+
+  @ParameterizedTest
+  @ValueSource(longs = {1, 2, 3})
+  void equalsPostgresAtEveryEpoch(long seed) throws SQLException {
+    Random random = new Random(seed);
+    try (TestEngine db = new TestEngine();
+        Connection pg = database("windows_" + seed);
+        Statement oracle = pg.createStatement();
+        PreparedStatement insert =
+            pg.prepareStatement(
+                "INSERT INTO scan (part, parcel, gate, at, grams) VALUES (?, ?, ?, ?, ?)")) {
+      oracle.execute(ORACLE);
+      db.run(
+          "CREATE STREAM scan (parcel BIGINT, gate VARCHAR, at TIMESTAMP, grams INTEGER, EVENT TIME"
+              + " at LATENESS INTERVAL '"
+              + LATENESS
+              + "'); CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR)");
+      String halls = "INSERT INTO gate VALUES ('G0', 'North'), ('G1', 'North'), ('G2', 'South')";
+      db.run(halls);
+      oracle.execute(halls);
+      LocalDateTime now = LocalDateTime.parse("2026-03-02T06:00:00");
+      for (int epoch = 0; epoch < 60; epoch++) {
+        int i = 0;
+        for (Map.Entry<String, View> v : VIEWS.entrySet()) {
+          if (epoch == i++ % 3 * 15) {
+            View view = v.getValue();
+            db.run(
+                "CREATE MATERIALIZED VIEW v_%s%s AS %s"
+                    .formatted(v.getKey(), view.options, view.sql));
+          }
+        }
+        now = now.plusNanos(random.nextInt(4_000) * 1_000_000L);
+        for (int part = 0; part < PARTITIONS; part++) {
+          List<Object[]> events = events(random, now, epoch == 0);
+          db.pushFrom("scan", part, events.toArray(Object[][]::new));
+          for (Object[] event : events) {
+            insert.setInt(1, part);
+            for (int c = 0; c < event.length; c++) {
+              insert.setObject(c + 2, event[c]);
+            }
+            insert.execute();
+          }
+        }
+        if (random.nextInt(5) == 0) {
+          db.checkpoint();
+        }
+        if (random.nextInt(8) == 0) {
+          db.crash();
+        }
+        compare(db, oracle, seed, epoch);
+      }
+      late(db, oracle);
+    }
+  }
+
+  private static Connection database(String name) throws SQLException {
+    try (Connection admin = connect("postgres");
+        Statement s = admin.createStatement()) {
+      s.execute("CREATE DATABASE " + name + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
+    }
+    return connect(name);
+  }
+
+  private static Connection connect(String database) throws SQLException {
+    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
+  }
+
+  private static List<Object[]> events(Random random, LocalDateTime now, boolean first) {
+    List<Object[]> events = new ArrayList<>();
+    if (first) {
+      events.add(new Object[] {0L, "G0", now, 1}); // every partition says that it is there
+    }
+    for (int n = random.nextInt(8); n > 0; n--) {
+      int behind = random.nextInt(10) == 0 ? random.nextInt(60_000) : random.nextInt(9_000);
+      Object[] event = {
+        (long) random.nextInt(20),
+        random.nextInt(12) == 0 ? null : "G" + random.nextInt(4),
+        random.nextInt(25) == 0 ? null : now.minusNanos(behind * 1_000_000L),
+        random.nextInt(15) == 0 ? null : (Integer) random.nextInt(1000)
+      };
+      events.add(event);
+      if (random.nextInt(10) == 0) {
+        events.add(event);
+      }
+    }
+    return events;
+  }
+
+  private static void compare(TestEngine db, Statement oracle, long seed, int epoch)
+      throws SQLException {
+    oracle.execute("REFRESH MATERIALIZED VIEW marked");
+    int i = 0;
+    for (Map.Entry<String, View> v : VIEWS.entrySet()) {
+      if (epoch < i++ % 3 * 15) {
+        continue;
+      }
+      View view = v.getValue();
+      assertThat(Answers.ours(db, "SELECT * FROM v_" + v.getKey()))
+          .as("seed %d, epoch %d, view %s: %s", seed, epoch, v.getKey(), view.sql)
+          .isEqualTo(Answers.theirs(oracle, view.theirs()));
+      if (epoch % 20 == 19 && view.options.isEmpty()) {
+        assertThat(Answers.ours(db, view.sql))
+            .as("seed %d, epoch %d, asked once: %s", seed, epoch, view.sql)
+            .isEqualTo(Answers.theirs(oracle, view.theirs()));
+      }
+    }
+  }
+
+  /** Late rows are counted where they are left out, and by their own partition alone. */
+  private static void late(TestEngine db, Statement oracle) throws SQLException {
+    List<String> late =
+        Answers.theirs(
+            oracle,
+            "SELECT COUNT(*) FROM marked WHERE date_bin('10 seconds', at, '1970-01-01')"
+                + " + interval '10 seconds' <= mark");
+    assertThat(late).isNotEqualTo(List.of("0"));
+    assertThat(List.of("" + db.state("v_tumble").late())).isEqualTo(late);
+    List<String> timeless = Answers.theirs(oracle, "SELECT COUNT(*) FROM scan WHERE at IS NULL");
+    assertThat(List.of("" + db.state("v_tumble").rejects())).isEqualTo(timeless);
+  }
+}
