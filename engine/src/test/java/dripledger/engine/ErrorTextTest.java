@@ -391,6 +391,9 @@ class ErrorTextTest {
       SELECT * FROM scan, TABLE(TUMBLE(scan, at))
         INVALID 1:27 TUMBLE takes a relation, its time, the size of windows, and perhaps where they begin
         TUMBLE (TABLE scan, DESCRIPTOR (at), INTERVAL '5' MINUTE)
+      SELECT at + INTERVAL '0.0005 seconds' FROM scan
+        INVALID 1:13 an interval is of whole milliseconds
+        round it to three digits
       SELECT * FROM scan MATCH_RECOGNIZE (ORDER BY at PATTERN (a) DEFINE a AS true)
         NOT_SUPPORTED 1:20 not supported yet: MATCH_RECOGNIZE
         -

@@ -60,14 +60,24 @@ class TimeWindowOracleTest extends BesidePostgres {
 
   private static final Map<String, String> THEIRS =
       Map.of(
-          TUMBLE, windows("10 seconds", "10 seconds", 0),
-          SHIFTED, windows("10 seconds", "10 seconds", 3),
-          HOP, windows("20 seconds", "5 seconds", 0),
-          UNEVEN, windows("10 seconds", "4 seconds", 0),
+          TUMBLE,
+          windows("10 seconds", "10 seconds", 0),
+          SHIFTED,
+          windows("10 seconds", "10 seconds", 3),
+          HOP,
+          windows("20 seconds", "5 seconds", 0),
+          UNEVEN,
+          windows("10 seconds", "4 seconds", 0),
           ENRICHED,
-              "(SELECT w.*, g.hall FROM "
-                  + windows("10 seconds", "10 seconds", 0)
-                  + " w JOIN gate g ON g.gate = w.gate)");
+          "(SELECT w.*, g.hall FROM "
+              + windows("10 seconds", "10 seconds", 0)
+              + " w JOIN gate g ON g.gate = w.gate)",
+          "scan binned",
+          windows("10 seconds", "10 seconds", 0) + " binned",
+          "scan by_minute",
+          windows("1 minute", "1 minute", 0) + " by_minute",
+          "scan one",
+          windows("0.000001 seconds", "0.000001 seconds", 0) + " one");
 
   /**
    * A view.
@@ -153,6 +163,18 @@ class TimeWindowOracleTest extends BesidePostgres {
             + " t WHERE grams < 50 UNION ALL SELECT window_end, gate FROM "
             + SHIFTED
             + " u WHERE grams > 800");
+    String bin = "date_bin(INTERVAL '10 seconds', at, TIMESTAMP '1970-01-01 00:00:00')";
+    settled(
+        "binned",
+        "SELECT %1$s + INTERVAL '10 seconds' AS window_end, gate, COUNT(*) AS n FROM scan binned GROUP BY %1$s, gate"
+            .formatted(bin));
+    settled(
+        "by_minute",
+        "SELECT date_trunc('minute', at) + INTERVAL '1 minute' AS window_end, SUM(grams) AS g FROM scan"
+            + " by_minute GROUP BY date_trunc('minute', at)");
+    settled( // an event at the very watermark may not be the last
+        "events",
+        "SELECT at + INTERVAL '0.001 seconds' AS window_end, parcel FROM scan one WHERE grams > 9");
     VIEWS.put("kept", new View(" OPTIONS (keep '1 minute')", false, sums + TUMBLE + " t" + group));
     VIEWS.put(
         "kept_hop",

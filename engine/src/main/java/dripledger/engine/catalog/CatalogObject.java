@@ -243,8 +243,21 @@ public sealed interface CatalogObject {
                     column("dropped_at", Kind.TIMESTAMP),
                     column("statement", Kind.VARCHAR))));
 
+    /** Rows that steps of views left out because they came too late, by how much. */
+    public static final Figures LATE =
+        new Figures(
+            -16,
+            "late",
+            new Schema(
+                List.of(
+                    column("view", Kind.VARCHAR),
+                    column("step", Kind.VARCHAR),
+                    column("by_up_to", Kind.VARCHAR),
+                    column("rows", Kind.BIGINT))));
+
     /** All of them. */
-    public static final List<Figures> ALL = List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY);
+    public static final List<Figures> ALL =
+        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

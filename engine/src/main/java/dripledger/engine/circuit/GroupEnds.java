@@ -89,7 +89,7 @@ final class GroupEnds {
       if (i < first || isOpen(delta, i)) {
         open.append(delta.bytes(), delta.start(i), delta.end(i) - delta.start(i), delta.weight(i));
       } else {
-        count(delta.weight(i));
+        count(input.slot(delta.bytes(), delta.start(i), column), delta.weight(i));
       }
     }
     return open;
@@ -120,15 +120,15 @@ final class GroupEnds {
       if (!times.isOver(at[i])) {
         openColumns.add(delta, i);
       } else {
-        count(delta.weights[i]);
+        count(at[i], delta.weights[i]);
       }
     }
     return openColumns;
   }
 
-  private void count(long weight) {
+  private void count(long time, long weight) {
     if (weight > 0) {
-      late.add(Long.MAX_VALUE, weight);
+      late.add(over - time, weight);
     }
   }
 

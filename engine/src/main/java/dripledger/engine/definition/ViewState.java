@@ -3,6 +3,8 @@ package dripledger.engine.definition;
 import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.Rejects;
+import dripledger.engine.plan.PlanPrinter;
+import java.util.ArrayList;
 import java.util.List;
 
 /**
@@ -33,10 +35,19 @@ public final class ViewState {
 
   /** How many rows its steps have left out because they came too late. */
   public long late() {
-    return parts.stream()
-        .flatMap(p -> p.circuit().late().values().stream())
-        .mapToLong(LateRows::count)
-        .sum();
+    return lateRows().stream().mapToLong(late -> late.rows.count()).sum();
+  }
+
+  /** What a step has left out because it came too late. */
+  public record Late(String step, LateRows rows) {}
+
+  /** What each of its steps has left out because it came too late. */
+  public List<Late> lateRows() {
+    List<Late> all = new ArrayList<>();
+    for (QueryNode part : parts) {
+      part.circuit().late().forEach((n, rows) -> all.add(new Late(PlanPrinter.step(n), rows)));
+    }
+    return all;
   }
 
   /** The rows that fail now, as far as they are kept. */

@@ -5,8 +5,10 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Figures;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.Rejects;
 import dripledger.engine.definition.Definitions;
+import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.intake.Sources;
 import dripledger.engine.row.BoxedRows;
@@ -16,6 +18,7 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Drift;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.RejectStore;
+import dripledger.engine.time.Spans;
 import dripledger.engine.time.Watermark;
 import java.nio.charset.StandardCharsets;
 import java.time.LocalDateTime;
@@ -84,6 +87,8 @@ public final class FigureTables {
               past.name(), past.kind(), past.definedAt(), past.droppedAt(), past.sql()
             });
       }
+    } else if (table == Figures.LATE) {
+      late(catalog, rows);
     } else {
       partitions(catalog, rows);
     }
@@ -130,6 +135,23 @@ public final class FigureTables {
     }
     LocalDateTime at = BoxedRows.timestamp(r.atMillis() * 1000);
     return new Object[] {null, view.name(), at, r.reason(), r.step(), text.toString(), null, null};
+  }
+
+  private void late(Catalog catalog, List<Object[]> rows) {
+    for (CatalogObject object : catalog.all()) {
+      if (!(object instanceof CatalogObject.MaterializedView view)) {
+        continue;
+      }
+      for (ViewState.Late late : definitions.state(view).lateRows()) {
+        for (LateRows.Class each : late.rows().classes()) {
+          if (each.rows() > 0) {
+            boolean known = each.upToMicros() != Long.MAX_VALUE;
+            String by = known ? Spans.text(each.upToMicros()) : null;
+            rows.add(new Object[] {view.name(), late.step(), by, each.rows()});
+          }
+        }
+      }
+    }
   }
 
   private void partitions(Catalog catalog, List<Object[]> rows) {

@@ -161,7 +161,8 @@ public final class Introspection {
       default -> {
         for (CatalogObject o : catalog.all()) {
           if (o instanceof CatalogObject.View v) {
-            rows.add(new Object[] {v.name(), v.kind(), null, null, null, null, null, "ok"});
+            rows.add(
+                new Object[] {v.name(), v.kind(), null, null, null, null, null, null, null, "ok"});
           } else if (o instanceof CatalogObject.MaterializedView m) {
             LiveNode node = definitions.node(m.id());
             rows.add(
@@ -171,6 +172,8 @@ public final class Introspection {
                   count(snapshot, m.id()),
                   m.key() == null ? null : names(m.schema(), m.key()),
                   node.lastEpoch(),
+                  watermark(node),
+                  definitions.state(m).late(),
                   definitions.state(m).rejects(),
                   definitions.state(m).bytes(),
                   health(node)
@@ -184,6 +187,8 @@ public final class Introspection {
                 number("rows"),
                 text("key"),
                 number("changed_epoch"),
+                time("watermark"),
+                number("late"),
                 number("rejects"),
                 number("state_bytes"),
                 text("health")),

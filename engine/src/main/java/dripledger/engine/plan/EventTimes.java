@@ -5,7 +5,9 @@ import dripledger.engine.expr.Operation;
 import dripledger.engine.row.ColumnType.Kind;
 import java.util.HashMap;
 import java.util.List;
+import java.util.Locale;
 import java.util.Map;
+import java.util.concurrent.TimeUnit;
 
 /**
  * Which columns of a plan's rows are times that the watermark speaks of, each with a delay in
@@ -42,9 +44,56 @@ public final class EventTimes {
     }
   }
 
+  /**
+   * The stride of a column that an expression is the beginning of, and perhaps something more: what
+   * date_bin and date_trunc answer.
+   *
+   * @param micros how long a stride is; 1 if the expression is the column itself
+   * @param originMicros where one of them begins
+   */
+  record Stride(int column, long micros, long originMicros) {}
+
+  /** The stride that an expression is of, or null. */
+  static Stride stride(Expr expr) {
+    if (expr instanceof Expr.Column c) {
+      return new Stride(c.index(), 1, 0);
+    }
+    if (!(expr instanceof Expr.Call call)) {
+      return null;
+    }
+    Expr below = call.operand(call.operation() == Operation.FUNCTION ? 1 : 0);
+    Stride stride = Finder.stride(call);
+    if (stride == null) {
+      boolean shifts = call.operation() == Operation.PLUS || call.operation() == Operation.MINUS;
+      boolean same = shifts && Finder.constant(call.operand(1), Kind.INTERVAL_DAY_TIME) != null;
+      return same || call.operation() == Operation.CAST ? stride(below) : null;
+    }
+    Stride of = stride(below);
+    return of == null || of.micros != 1
+        ? null
+        : new Stride(of.column, stride.micros, stride.originMicros);
+  }
+
+  /** Whether rows of a plan come in time for windows by a time already. */
+  static boolean isJudged(PlanNode plan, int time) {
+    Time known = times(plan).get(time);
+    return known == null || known.windowMicros > 0;
+  }
+
   private static Map<Integer, Time> times(PlanNode plan) {
     return plan.accept(new Finder());
   }
+
+  private static final long WEEK = TimeUnit.DAYS.toMicros(7);
+  private static final long MONDAY = TimeUnit.DAYS.toMicros(4); // 1970-01-05
+
+  private static final Map<String, Long> UNITS =
+      Map.of(
+          "SECOND", TimeUnit.SECONDS.toMicros(1),
+          "MINUTE", TimeUnit.MINUTES.toMicros(1),
+          "HOUR", TimeUnit.HOURS.toMicros(1),
+          "DAY", TimeUnit.DAYS.toMicros(1),
+          "WEEK", WEEK);
 
   private static final class Finder implements PlanVisitor<Map<Integer, Time>> {
     @Override
@@ -95,16 +144,13 @@ public final class EventTimes {
               ? null
               : time.later(call.operation() == Operation.PLUS ? -span : span);
         }
-        case FUNCTION -> {
-          if (!call.options().get(0).equalsIgnoreCase("date_bin")) {
-            return null;
-          }
-          Time time = time(operands.get(1), columns);
-          Long span = constant(operands.get(0), Kind.INTERVAL_DAY_TIME);
-          Long origin = constant(operands.get(2), Kind.TIMESTAMP);
-          return time == null || span == null || span <= 0 || origin == null
-              ? null
-              : time.begin(span, origin);
+        case FUNCTION, FLOOR_TO -> {
+          Stride stride = stride(call);
+          Time time =
+              stride == null
+                  ? null
+                  : time(operands.get(call.operation() == Operation.FUNCTION ? 1 : 0), columns);
+          return time == null ? null : time.begin(stride.micros, stride.originMicros);
         }
         default -> {
           return null;
@@ -112,7 +158,22 @@ public final class EventTimes {
       }
     }
 
-    private static Long constant(Expr expr, Kind kind) {
+    /** What date_bin, date_trunc or FLOOR round down to, or null; of no column. */
+    static Stride stride(Expr.Call call) {
+      if (call.operation() == Operation.FLOOR_TO && call.type().kind() == Kind.TIMESTAMP) {
+        Long unit = UNITS.get(call.options().get(0).toUpperCase(Locale.ROOT));
+        return unit == null ? null : new Stride(-1, unit, unit == WEEK ? MONDAY : 0);
+      }
+      if (call.operation() != Operation.FUNCTION
+          || !call.options().get(0).equalsIgnoreCase("date_bin")) {
+        return null;
+      }
+      Long span = constant(call.operand(0), Kind.INTERVAL_DAY_TIME);
+      Long origin = constant(call.operand(2), Kind.TIMESTAMP);
+      return span == null || span <= 0 || origin == null ? null : new Stride(-1, span, origin);
+    }
+
+    static Long constant(Expr expr, Kind kind) {
       return expr instanceof Expr.Constant c
               && c.type().kind() == kind
               && c.value() instanceof Long micros

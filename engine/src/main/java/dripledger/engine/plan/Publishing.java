@@ -25,7 +25,34 @@ public final class Publishing {
       return ending;
     }
     int time = soonest(ending);
-    return time < 0 ? null : new PlanNode.Settle(ending, time, EventTimes.of(ending).get(time));
+    if (time < 0) {
+      return null;
+    }
+    PlanNode rows = inTime(ending, time);
+    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time));
+  }
+
+  /**
+   * With rows left out below that come late for what is done with a time of theirs, if that has not
+   * been done by windows.
+   */
+  private static PlanNode inTime(PlanNode plan, int time) {
+    if (!(plan instanceof PlanNode.Transform t)) {
+      return EventTimes.isJudged(plan, time) ? plan : InTime.windows(plan, time, 1, 0);
+    }
+    EventTimes.Stride stride = EventTimes.stride(t.program().outputs().get(time));
+    if (stride == null) {
+      return plan;
+    }
+    if (stride.micros() == 1) {
+      return new PlanNode.Transform(inTime(t.input(), stride.column()), t.program());
+    }
+    if (EventTimes.isJudged(t.input(), stride.column())) {
+      return plan;
+    }
+    PlanNode below =
+        InTime.windows(t.input(), stride.column(), stride.micros(), stride.originMicros());
+    return new PlanNode.Transform(below, t.program());
   }
 
   /** Whether every row has passed a step that puts it out when it ends. */
@@ -65,7 +92,7 @@ public final class Publishing {
     int time = -1;
     Map<Integer, Long> times = EventTimes.of(a);
     for (int column : times.keySet()) {
-      boolean known = !a.schema().type(column).nullable();
+      boolean known = publishes || !a.schema().type(column).nullable();
       if (known && (time < 0 || times.get(column) < times.get(time))) {
         time = column;
       }
@@ -92,8 +119,14 @@ public final class Publishing {
     @Override
     public PlanNode aggregate(PlanNode.Aggregate a) {
       PlanNode input = a.input().accept(this);
-      return new PlanNode.Aggregate(
-          input, a.groupColumns(), a.calls(), a.schema(), ending(a, publishes, keepMicros));
+      Ending ending = ending(a, publishes, keepMicros);
+      if (ending != null && publishes) {
+        input = inTime(input, a.groupColumns().get(ending.column()));
+        PlanNode.Aggregate judged =
+            new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
+        ending = ending(judged, true, 0);
+      }
+      return new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), ending);
     }
 
     @Override

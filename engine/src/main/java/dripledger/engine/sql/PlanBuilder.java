@@ -165,7 +165,7 @@ final class PlanBuilder {
           TypeMapping.schema(unnested.getRowType()));
     }
     if (rel instanceof TimeWindowed windows) {
-      return new TimeWindowPlans(windows, build(windows.getInput())).plan();
+      return windows.plan(build(windows.getInput()));
     }
     if (rel instanceof Correlate) {
       throw new EngineException(

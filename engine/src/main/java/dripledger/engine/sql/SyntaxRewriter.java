@@ -11,6 +11,7 @@ import java.util.Deque;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
+import java.util.regex.Pattern;
 import org.apache.calcite.avatica.util.TimeUnit;
 import org.apache.calcite.sql.SqlBasicCall;
 import org.apache.calcite.sql.SqlBasicTypeNameSpec;
@@ -19,6 +20,7 @@ import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlIntervalLiteral;
 import org.apache.calcite.sql.SqlIntervalQualifier;
 import org.apache.calcite.sql.SqlJoin;
 import org.apache.calcite.sql.SqlKind;
@@ -43,6 +45,8 @@ import org.apache.calcite.sql.util.SqlShuttle;
  * yet. The tree is changed where it stands. Single use.
  */
 final class SyntaxRewriter extends SqlShuttle {
+  private static final Pattern FINE = Pattern.compile("\\.\\d{3}\\d*[1-9]");
+
   private final Map<String, Object> arguments;
   private final Deque<List<String>> scopes = new ArrayDeque<>(); // what each SELECT reads
 
@@ -92,6 +96,19 @@ final class SyntaxRewriter extends SqlShuttle {
       return SqlLiteral.createExactNumeric(new BigDecimal(value.toString()).toPlainString(), pos);
     }
     return SqlLiteral.createCharString(value.toString(), pos);
+  }
+
+  /** The library keeps milliseconds of an interval; what it would leave out is refused. */
+  @Override
+  public SqlNode visit(SqlLiteral literal) {
+    if (literal instanceof SqlIntervalLiteral
+        && FINE.matcher(
+                literal.getValueAs(SqlIntervalLiteral.IntervalValue.class).getIntervalLiteral())
+            .find()) {
+      throw SqlErrors.invalid(
+          literal, "an interval is of whole milliseconds", "round it to three digits");
+    }
+    return super.visit(literal);
   }
 
   @Override

@@ -2,6 +2,8 @@ package dripledger.engine.sql;
 
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.plan.InTime;
+import dripledger.engine.plan.PlanNode;
 import java.math.BigDecimal;
 import java.util.ArrayList;
 import java.util.List;
@@ -55,20 +57,11 @@ final class TimeWindowed extends SingleRel {
     this.rowType = type;
   }
 
-  int time() {
-    return time;
-  }
-
-  long sizeMicros() {
-    return size;
-  }
-
-  long slideMicros() {
-    return slide;
-  }
-
-  long offsetMicros() {
-    return offset;
+  /** The plan of it over that of its input. */
+  PlanNode plan(PlanNode over) {
+    return size == slide
+        ? InTime.windows(over, time, size, offset)
+        : InTime.over(over, time, size, slide, offset, TypeMapping.schema(rowType));
   }
 
   @Override

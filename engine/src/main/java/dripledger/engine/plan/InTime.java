@@ -1,0 +1,58 @@
+package dripledger.engine.plan;
+
+import dripledger.engine.expr.Expr;
+import dripledger.engine.row.Schema;
+
+/**
+ * Where rows that come late are left out. Whether a row is late is judged by what is known of it
+ * when it comes from its stream; so windows that do not overlap are put below the joins that its
+ * row goes through, next to the stream. Pure.
+ */
+public final class InTime {
+  private InTime() {}
+
+  /** The rows of a plan that come in time for windows of a size, each row being in one. */
+  public static PlanNode windows(PlanNode plan, int time, long sizeMicros, long offsetMicros) {
+    if (plan instanceof PlanNode.Transform t
+        && hasJoin(t)
+        && t.program().outputs().get(time) instanceof Expr.Column column) {
+      PlanNode below = windows(t.input(), column.index(), sizeMicros, offsetMicros);
+      return new PlanNode.Transform(below, t.program());
+    }
+    if (plan instanceof PlanNode.Join j) {
+      int width = j.left().schema().size();
+      boolean left = time < width;
+      PlanNode.Join.Kind own = left ? PlanNode.Join.Kind.LEFT : PlanNode.Join.Kind.RIGHT;
+      if (j.kind() == PlanNode.Join.Kind.INNER || j.kind() == own) {
+        return new PlanNode.Join(
+            left ? windows(j.left(), time, sizeMicros, offsetMicros) : j.left(),
+            left ? j.right() : windows(j.right(), time - width, sizeMicros, offsetMicros),
+            j.kind(),
+            j.leftKeys(),
+            j.rightKeys(),
+            j.nullMatches(),
+            j.condition(),
+            j.schema());
+      }
+    }
+    return over(plan, time, sizeMicros, sizeMicros, offsetMicros, plan.schema());
+  }
+
+  private static boolean hasJoin(PlanNode plan) {
+    return plan instanceof PlanNode.Join
+        || plan instanceof PlanNode.Transform t && hasJoin(t.input());
+  }
+
+  /** The rows of a plan in windows that may overlap. */
+  public static PlanNode over(
+      PlanNode plan,
+      int time,
+      long sizeMicros,
+      long slideMicros,
+      long offsetMicros,
+      Schema schema) {
+    boolean judged = EventTimes.of(plan).containsKey(time);
+    return new PlanNode.TimeWindows(
+        plan, time, sizeMicros, slideMicros, offsetMicros, judged, schema);
+  }
+}
