@@ -91,13 +91,13 @@ class TimeWindowOracleTest extends BesidePostgres {
         theirs = theirs.replace(e.getKey(), e.getValue());
       }
       String rows = "SELECT * FROM (" + theirs + ") q";
-      if (options.contains("keep")) {
-        return rows + " WHERE window_end + interval '1 minute' > (SELECT w FROM watermark)";
-      }
-      return settled ? rows + " WHERE window_end <= (SELECT w FROM watermark)" : rows;
+      String kept =
+          options.contains("keep") ? " AND window_end + interval '1 minute' > " + WATERMARK : "";
+      return rows + " WHERE " + (settled ? "window_end <= " + WATERMARK : "TRUE") + kept;
     }
   }
 
+  private static final String WATERMARK = "(SELECT w FROM watermark)";
   private static final Map<String, View> VIEWS = new LinkedHashMap<>();
 
   private static void both(String name, String sql) {
@@ -176,6 +176,10 @@ class TimeWindowOracleTest extends BesidePostgres {
         "events",
         "SELECT at + INTERVAL '0.001 seconds' AS window_end, parcel FROM scan one WHERE grams > 9");
     VIEWS.put("kept", new View(" OPTIONS (keep '1 minute')", false, sums + TUMBLE + " t" + group));
+    for (String name : List.of("tumble", "rows_alone", "values_kept", "side_by_side")) {
+      String options = " OPTIONS (rows 'settled', keep '1 minute')";
+      VIEWS.put(name + "_settled_kept", new View(options, true, VIEWS.get(name).sql));
+    }
     VIEWS.put(
         "kept_hop",
         new View(

@@ -46,6 +46,11 @@ final class EndTimes {
     return time <= ended;
   }
 
+  /** Up to when everything is over. */
+  long until() {
+    return ended;
+  }
+
   /** Whether anything is over. */
   boolean anyOver() {
     return ended != Watermark.NONE;

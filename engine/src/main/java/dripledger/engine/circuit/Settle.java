@@ -5,23 +5,29 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
+import java.util.HashSet;
+import java.util.Set;
 import java.util.function.Consumer;
 import java.util.stream.IntStream;
 
 /**
  * Rows once they can no longer change: with W the watermark, d(σ R) are the rows of R whose time
- * has come under W in this epoch, put in once and for all.
+ * has come under W in this epoch, put in once and for all; or, if they are kept for a time K, less
+ * those whose time has come under W − K.
  *
- * <p>State: the rows whose time is still to come, each with how often it is there, and by their
- * times. A change to a row whose time has come is left out and counted.
+ * <p>State: the rows whose time is still to come, or has come while they are kept, each with how
+ * often it is there, and by their times. A change to a row whose time has come is left out and
+ * counted.
  */
 final class Settle implements Operator {
   private final RowLayout layout;
   private final int time;
   private final long delay;
+  private final long keep;
   private final boolean mayBeTimeless;
   private final ValueCounts open;
-  private final EndTimes over = new EndTimes();
+  private final EndTimes over = new EndTimes(); // with the rows to be put out, if they stay here
+  private final Set<Integer> seen = new HashSet<>(); // of these, in one flush
   private final LateRows late;
   private final Page out;
   private final Operator next;
@@ -35,6 +41,7 @@ final class Settle implements Operator {
     layout = new RowLayout(plan.schema());
     time = plan.time();
     delay = plan.delayMicros();
+    keep = plan.keepMicros();
     mayBeTimeless = plan.schema().type(time).nullable();
     int[] all = IntStream.range(0, layout.columns()).toArray();
     open = new ValueCounts(layout, all, versions);
@@ -73,32 +80,49 @@ final class Settle implements Operator {
     long own = layout.slot(bytes, at, time);
     if (over.isOver(own)) {
       if (weight > 0) {
-        late.add(Long.MAX_VALUE, weight);
+        late.add(over.until() - own, weight);
       }
       return;
     }
+    long known = open.store().size();
     open.add(number, bytes, at, weight);
+    if (keep >= 0 && open.store().size() > known) {
+      over.add(own, open.block());
+    }
   }
 
   @Override
   public void flush(Epoch epoch) {
     long upTo = EndTimes.upTo(epoch.watermarkMicros(), delay);
-    over.endUpTo(upTo, block -> {});
-    open.endUpTo(upTo, this::settled);
+    if (keep < 0) {
+      over.endUpTo(upTo, block -> {});
+      open.endUpTo(upTo, block -> put(block, 1));
+    } else {
+      over.endUpTo(upTo, this::settled);
+      seen.clear();
+      open.endUpTo(EndTimes.upTo(upTo, keep), block -> put(block, -1));
+    }
     if (next != null && !out.isEmpty()) {
       next.push(port, out);
       out.clear();
     }
   }
 
+  /** A block that was noted when it came: by now it may be of another row, or noted twice. */
   private void settled(int block) {
+    if (open.store().isLive(block) && over.isOver(open.time(block)) && seen.add(block)) {
+      put(block, 1);
+    }
+  }
+
+  private void put(int block, int sign) {
     long[] page = open.store().page(block);
     long copies = page[open.store().state(block)];
     if (copies < 0) {
       throw new IllegalStateException("a row was taken out more often than it was put in");
     }
     byte[] row = open.keys().row(page, open.store().header(block) + 1);
-    out.append(row, 0, row.length, copies);
+    out.append(row, 0, row.length, sign * copies);
   }
 
   /** Where rows are gathered, if nobody takes them; the owner clears it. */
@@ -125,12 +149,17 @@ final class Settle implements Operator {
   public void restored(long watermark) {
     long upTo = EndTimes.upTo(watermark, delay);
     over.restored(upTo);
-    open.restoredEnds(upTo);
+    open.restoredEnds(keep < 0 ? upTo : EndTimes.upTo(upTo, keep));
+    for (int block = 0; keep >= 0 && block < open.store().blockLimit(); block++) {
+      if (open.store().isLive(block) && !over.isOver(open.time(block))) {
+        over.add(open.time(block), block);
+      }
+    }
   }
 
   @Override
   public long stateBytes() {
-    return open.heapBytes();
+    return open.heapBytes() + over.heapBytes();
   }
 
   @Override

@@ -92,9 +92,13 @@ final class ValueCounts implements SavedStore.Form {
 
   private void noteEnd(int added) {
     if (ends != null) {
-      long[] page = store.page(added);
-      ends.add(keys.slot(page, store.header(added) + 1, endColumn), added);
+      ends.add(time(added), added);
     }
+  }
+
+  /** The time by which a value ends. */
+  long time(int value) {
+    return keys.slot(store.page(value), store.header(value) + 1, endColumn);
   }
 
   /** Takes out all values that end up to a time. */
@@ -111,8 +115,7 @@ final class ValueCounts implements SavedStore.Form {
     ends.endUpTo(
         time,
         each -> {
-          if (store.isLive(each)
-              && ends.isOver(keys.slot(store.page(each), store.header(each) + 1, endColumn))) {
+          if (store.isLive(each) && ends.isOver(time(each))) {
             sink.accept(each);
             store.remove(each);
           }

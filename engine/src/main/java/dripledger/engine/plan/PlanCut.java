@@ -146,7 +146,8 @@ public record PlanCut(
 
     @Override
     public PlanNode settle(PlanNode.Settle s) {
-      PlanNode own = new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros());
+      PlanNode own =
+          new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros(), s.keepMicros());
       keeping.put(s, own);
       return own;
     }

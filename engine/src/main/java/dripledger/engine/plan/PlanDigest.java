@@ -179,6 +179,7 @@ public final class PlanDigest {
     @Override
     public Void settle(PlanNode.Settle s) {
       begin("settle").append(s.time()).append(" and ").append(s.delayMicros());
+      out.append(" keep ").append(s.keepMicros());
       return inputs(s);
     }
 

@@ -452,8 +452,9 @@ public sealed interface PlanNode {
    *
    * @param time the column of the time; a row without one is put out at once
    * @param delayMicros how far behind that time the watermark must be
+   * @param keepMicros how much later a row is taken out again; −1 for never
    */
-  record Settle(PlanNode input, int time, long delayMicros) implements OfOne {
+  record Settle(PlanNode input, int time, long delayMicros, long keepMicros) implements OfOne {
     @Override
     public Schema schema() {
       return input.schema();
@@ -461,7 +462,7 @@ public sealed interface PlanNode {
 
     @Override
     public boolean appendOnly() {
-      return true;
+      return keepMicros < 0;
     }
 
     @Override

@@ -215,9 +215,12 @@ public final class PlanPrinter {
       String time = s.schema().column(s.time()).name();
       return line(
           s,
-          "put out when the watermark has reached " + after(time, s.delayMicros()),
-          "rows that may change",
-          "rows ahead of the watermark");
+          "put out when the watermark has reached "
+              + after(time, s.delayMicros())
+              + (s.keepMicros() < 0 ? "" : ", taken out " + Spans.text(s.keepMicros()) + " later"),
+          s.keepMicros() < 0 ? "rows that may change" : "rows until they are taken out",
+          "rows ahead of the watermark"
+              + (s.keepMicros() < 0 ? "" : " less " + Spans.text(s.keepMicros())));
     }
 
     private static String after(String time, long delayMicros) {

@@ -18,10 +18,12 @@ public final class Publishing {
   /**
    * The plan that puts a row out only when it can no longer change; null if none of its columns
    * says when that is.
+   *
+   * @param keepMicros how long it stays from then on; −1 for ever
    */
-  public static PlanNode settled(PlanNode plan) {
+  public static PlanNode settled(PlanNode plan, long keepMicros) {
     PlanNode ending = plan.accept(new Endings(true, 0));
-    if (ending.appendOnly() && settles(ending)) {
+    if (keepMicros < 0 && ending.appendOnly() && settles(ending)) {
       return ending;
     }
     int time = soonest(ending);
@@ -29,7 +31,7 @@ public final class Publishing {
       return null;
     }
     PlanNode rows = inTime(ending, time);
-    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time));
+    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time), keepMicros);
   }
 
   /**
@@ -180,7 +182,7 @@ public final class Publishing {
 
     @Override
     public PlanNode settle(PlanNode.Settle s) {
-      return new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros());
+      return new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros(), s.keepMicros());
     }
   }
 }

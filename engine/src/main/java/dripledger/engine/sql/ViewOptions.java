@@ -31,12 +31,8 @@ final class ViewOptions {
                 "there are rows and keep");
       }
     }
-    if (settled && keep != Retention.FOREVER) {
-      throw SyntaxRewriter.unsupported(
-          "keep of rows that are settled", options.get("keep").getParserPosition(), null);
-    }
     if (settled) {
-      PlanNode settling = Publishing.settled(plan);
+      PlanNode settling = Publishing.settled(plan, keep == Retention.FOREVER ? -1 : keep);
       if (settling == null) {
         throw SqlErrors.invalid(
             query,
