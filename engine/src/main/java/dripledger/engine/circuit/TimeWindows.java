@@ -49,26 +49,18 @@ final class TimeWindows implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
-    int first = tumbles ? firstOut(delta) : 0;
-    if (first == delta.size()) {
-      next.push(port, delta); // nearly always
+    if (tumbles) {
+      next.push(port, inTime(delta));
       return;
     }
     for (int i = 0; i < delta.size(); i++) {
       long weight = delta.weight(i);
-      if (weight == 0) {
-        continue;
-      }
       byte[] bytes = delta.bytes();
       int row = delta.start(i);
       if (input.isNull(bytes, row, time)) {
         rejects.add(place, bytes, row, weight, timeless);
-      } else if (!tumbles) {
+      } else if (weight != 0) {
         each(bytes, row, weight, input.slot(bytes, row, time), mark(delta, i));
-      } else if (i < first || isInTime(delta, i)) {
-        out.append(bytes, row, delta.end(i) - row, weight);
-      } else {
-        countLate(mark(delta, i) - end, weight);
       }
       if (out.size() >= ColumnDelta.ROWS) {
         handOn();
@@ -84,15 +76,25 @@ final class TimeWindows implements Operator {
     }
   }
 
-  /** The first row that is not to be passed on as it is, or how many there are. */
-  private int firstOut(Page delta) {
-    int i = 0;
-    while (i < delta.size()
-        && !input.isNull(delta.bytes(), delta.start(i), time)
-        && isInTime(delta, i)) {
-      i++;
+  /** The same rows, and those that are left out with a weight of nothing; nearly always none. */
+  private Page inTime(Page delta) {
+    Page kept = null;
+    for (int i = 0; i < delta.size(); i++) {
+      boolean timed = !input.isNull(delta.bytes(), delta.start(i), time);
+      if (timed && isInTime(delta, i)) {
+        continue;
+      }
+      if (kept == null) {
+        kept = new Page(delta);
+      }
+      kept.setWeight(i, 0);
+      if (timed) {
+        countLate(mark(delta, i) - end, delta.weight(i));
+      } else {
+        rejects.add(place, delta.bytes(), delta.start(i), delta.weight(i), timeless);
+      }
     }
-    return i;
+    return kept == null ? delta : kept;
   }
 
   private boolean isInTime(Page delta, int i) {

@@ -31,6 +31,20 @@ public final class Page {
     weights = new long[starts.length];
   }
 
+  /**
+   * The rows of another page with weights of their own: to leave some of them out. Good for as long
+   * as the other page stays as it is.
+   */
+  public Page(Page rows) {
+    writer = rows.writer;
+    starts = rows.starts;
+    size = rows.size;
+    committed = rows.committed;
+    marks = rows.marks;
+    marked = rows.marked;
+    weights = Arrays.copyOf(rows.weights, size);
+  }
+
   public RowLayout layout() {
     return writer.layout();
   }

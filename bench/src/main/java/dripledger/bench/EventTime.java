@@ -1,0 +1,179 @@
+package dripledger.bench;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
+import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.epoch.EpochInput;
+import dripledger.engine.epoch.EpochLimits;
+import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.plan.PlanCut;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.RowWriter;
+import dripledger.engine.row.Schema;
+import dripledger.engine.sql.Command;
+import dripledger.engine.sql.SqlFrontEnd;
+import java.util.HashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.SplittableRandom;
+
+/**
+ * Windows of event time, published every epoch, against a loop by hand that keeps a map a window,
+ * leaves late events out and drops a window that has ended. Events are up to eight seconds out of
+ * order, one in a thousand up to a minute; the lateness is ten seconds.
+ */
+final class EventTime {
+  private static final int ROUNDS = 3;
+  private static final long MINUTE = 60_000_000L;
+  private static final long LATENESS = 10_000_000L;
+  private static final int EVENTS_A_SECOND = 10_000;
+  private static final String COUNT =
+      "SELECT window_start, window_end, k, COUNT(*) AS n, SUM(v) AS s ";
+  private static final String GROUP = " GROUP BY window_start, window_end, k";
+  private static final String TUMBLE =
+      COUNT + "FROM TABLE(TUMBLE(TABLE event, DESCRIPTOR(at), INTERVAL '1' MINUTE))" + GROUP;
+  private static final String HOP =
+      COUNT
+          + "FROM TABLE(HOP(TABLE event, DESCRIPTOR(at), INTERVAL '12' SECOND, INTERVAL '1' MINUTE))"
+          + GROUP;
+
+  private static final Schema SCHEMA =
+      new Schema(
+          List.of(
+              new Column("k", ColumnType.of(Kind.BIGINT).notNull()),
+              new Column("at", ColumnType.of(Kind.TIMESTAMP).notNull()),
+              new Column("v", ColumnType.of(Kind.BIGINT).notNull())));
+
+  private final int events;
+  private final int keys;
+  private final int epochRows;
+  private long sink;
+
+  EventTime(int events, int keys, int epochRows) {
+    this.events = events;
+    this.keys = keys;
+    this.epochRows = epochRows;
+  }
+
+  void run() {
+    System.out.printf(
+        "%nwindows of event time: %,d events, %,d a second, %,d keys, epochs of %,d rows%n",
+        events, EVENTS_A_SECOND, keys, epochRows);
+    double[] best = new double[6];
+    for (int round = 0; round < ROUNDS; round++) {
+      best[0] = Math.max(best[0], byHand(MINUTE));
+      best[1] = Math.max(best[1], rate("", TUMBLE));
+      best[2] = Math.max(best[2], rate(" OPTIONS (rows 'settled')", TUMBLE));
+      best[3] = Math.max(best[3], byHand(MINUTE / 5));
+      best[4] = Math.max(best[4], rate("", HOP));
+      best[5] = Math.max(best[5], rate(" OPTIONS (rows 'settled')", HOP));
+    }
+    print("windows of a minute: hand-written loop", best[0], 0);
+    print("windows of a minute: revised every epoch", best[1], best[0]);
+    print("windows of a minute: settled", best[2], best[0]);
+    print("five overlapping windows: hand-written loop", best[3], 0);
+    print("five overlapping windows: revised every epoch", best[4], best[3]);
+    print("five overlapping windows: settled", best[5], best[3]);
+    System.out.println(sink == 42 ? "" : " "); // so that nothing is left out
+  }
+
+  private static void print(String what, double rate, double base) {
+    System.out.printf(
+        "  %-48s %6.2f M events/s%s%n",
+        what, rate / 1e6, base == 0 ? "" : String.format("   %.2f of that loop", rate / base));
+  }
+
+  /** Events in the order they come. */
+  private final class Events {
+    private final SplittableRandom random = new SplittableRandom(5);
+    private int number;
+    long key;
+    long at;
+    long value;
+
+    void next() {
+      long now = number++ * 1_000_000L / EVENTS_A_SECOND;
+      int behind = random.nextInt(1000) == 0 ? 60_000_000 : 8_000_000;
+      key = random.nextInt(keys);
+      at = 1_700_000_000_000_000L + now - random.nextInt(behind);
+      value = random.nextInt(30_000);
+    }
+  }
+
+  /** One round by hand: events a second. */
+  private double byHand(long slide) {
+    Events source = new Events();
+    Map<Long, HandWritten> windows = new HashMap<>();
+    long highest = Long.MIN_VALUE;
+    long[] rows = new long[3 * epochRows];
+    double nanos = 0;
+    for (int done = 0; done < events; done += epochRows) {
+      for (int i = 0; i < epochRows; i++) {
+        source.next();
+        rows[3 * i] = source.key;
+        rows[3 * i + 1] = source.at;
+        rows[3 * i + 2] = source.value;
+      }
+      long began = System.nanoTime();
+      for (int i = 0; i < rows.length; i += 3) {
+        long at = rows[i + 1];
+        highest = Math.max(highest, at);
+        long last = at - Math.floorMod(at, slide);
+        for (long from = last; from > at - MINUTE; from -= slide) {
+          if (from + MINUTE > highest - LATENESS) {
+            windows.computeIfAbsent(from, w -> new HandWritten()).add(rows[i], rows[i + 2]);
+          }
+        }
+      }
+      long over = highest - LATENESS - MINUTE;
+      windows.entrySet().removeIf(w -> w.getKey() <= over && w.getValue().sum(1) != -1);
+      nanos += System.nanoTime() - began;
+    }
+    sink += windows.size();
+    return events / nanos * 1e9;
+  }
+
+  /** One round of a view: events a second. */
+  private double rate(String options, String query) {
+    CatalogObject.Stream stream =
+        new CatalogObject.Stream(1, "event", "", SCHEMA, 1, LATENESS, Origins.NONE, null, Map.of());
+    SqlFrontEnd frontEnd = new SqlFrontEnd();
+    String sql = "CREATE MATERIALIZED VIEW v" + options + " AS " + query;
+    Command.CreateMaterializedView view =
+        (Command.CreateMaterializedView)
+            frontEnd.check(frontEnd.parse(sql).get(0), Catalog.EMPTY.with(stream), Map.of(), 0);
+    PlanCut cut = PlanCut.of(view.plan(), id -> null);
+    long[] next = {1};
+    EpochLimits limits = new EpochLimits(epochRows, 1L << 30, Long.MAX_VALUE, 1, 1000);
+    try (EpochLoop loop = new EpochLoop(limits, count -> next[0] += count, 0)) {
+      RowLayout layout = new RowLayout(SCHEMA);
+      loop.attach(InputNode.stream(1, "event", layout, 1, LATENESS, 60_000));
+      cut.steps().forEach(step -> loop.attach(QueryNode.step(step, "v")));
+      loop.attach(QueryNode.view(2, "v", cut, view.schema(), view.key()));
+      Events source = new Events();
+      double nanos = 0;
+      long sequence = 1;
+      for (int done = 0; done < events; done += epochRows) {
+        Page page = new Page(layout, epochRows);
+        for (int i = 0; i < epochRows; i++) {
+          source.next();
+          RowWriter writer = page.begin();
+          writer.setLong(0, source.key);
+          writer.setLong(1, source.at);
+          writer.setLong(2, source.value);
+          page.commit(1);
+        }
+        long began = System.nanoTime();
+        loop.stepNow(sequence++, List.of(new EpochInput.Change(1, page)));
+        nanos += System.nanoTime() - began;
+      }
+      return events / nanos * 1e9;
+    }
+  }
+}
