@@ -47,10 +47,10 @@ public final class Scenario {
           WHERE grams > 0""",
           """
           CREATE MATERIALIZED VIEW gate_load AS
-          SELECT gate, date_trunc('minute', at) AS window_minute,
+          SELECT gate, window_start AS window_minute,
                  COUNT(*) AS scans, ROUND(AVG(grams)) AS mean_grams
-          FROM scan_checked
-          GROUP BY gate, date_trunc('minute', at)""",
+          FROM TABLE(TUMBLE(TABLE scan_checked, DESCRIPTOR(at), INTERVAL '1' MINUTE))
+          GROUP BY gate, window_start""",
           """
           CREATE MATERIALIZED VIEW parcel_now AS
           SELECT parcel, MAX_BY(gate, at) AS gate, MAX(at) AS at, COUNT(*) AS scans

@@ -31,7 +31,7 @@ final class Finish {
   private Finish(Program program, RowLayout layout, int[] key, int[] places) {
     boolean same = program == null || program.isIdentity();
     this.program = same ? null : ProgramCompiler.compile(program).program();
-    passesEveryRow = same || program.onlyPicks();
+    passesEveryRow = same || program.neverFails();
     this.layout = layout;
     this.places = places;
     this.key = key == null ? all(layout.columns()) : key;

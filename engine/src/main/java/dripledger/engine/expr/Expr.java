@@ -52,6 +52,30 @@ public sealed interface Expr {
     }
   }
 
+  /** The expression with others in the place of its columns; null if it reads a field of one. */
+  static Expr over(Expr expr, List<Expr> columns) {
+    if (expr instanceof Column c) {
+      return columns.get(c.index());
+    }
+    if (expr instanceof Field f) {
+      return columns.get(f.column()) instanceof Column c
+          ? new Field(c.index(), f.path(), f.type())
+          : null;
+    }
+    if (!(expr instanceof Call call)) {
+      return expr;
+    }
+    List<Expr> operands = new ArrayList<>();
+    for (Expr operand : call.operands()) {
+      Expr own = over(operand, columns);
+      if (own == null) {
+        return null;
+      }
+      operands.add(own);
+    }
+    return new Call(call.operation(), operands, call.options(), call.type());
+  }
+
   /** Whether the expression is this column as it is. */
   static boolean isColumn(Expr expr, int index) {
     return expr instanceof Column c && c.index() == index;

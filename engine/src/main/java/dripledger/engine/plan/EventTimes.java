@@ -18,32 +18,6 @@ import java.util.concurrent.TimeUnit;
 public final class EventTimes {
   private EventTimes() {}
 
-  /** The times of a plan's rows, by column. */
-  public static Map<Integer, Long> of(PlanNode plan) {
-    Map<Integer, Long> delays = new HashMap<>();
-    times(plan).forEach((column, time) -> delays.put(column, time.delay));
-    return delays;
-  }
-
-  /**
-   * A time.
-   *
-   * @param windowMicros the size of the windows that its rows came in time for, or 0: where its
-   *     window begins has the same delay
-   * @param offsetMicros where those windows begin
-   */
-  private record Time(long delay, long windowMicros, long offsetMicros) {
-    Time later(long micros) {
-      return new Time(delay + micros, 0, 0);
-    }
-
-    /** The beginning of the stride that it is in. */
-    Time begin(long span, long origin) {
-      boolean within = windowMicros % span == 0 && (offsetMicros - origin) % span == 0;
-      return within && windowMicros > 0 ? later(0) : later(span);
-    }
-  }
-
   /**
    * The stride of a column that an expression is the beginning of, and perhaps something more: what
    * date_bin and date_trunc answer.
@@ -76,11 +50,12 @@ public final class EventTimes {
 
   /** Whether rows of a plan come in time for windows by a time already. */
   static boolean isJudged(PlanNode plan, int time) {
-    Time known = times(plan).get(time);
-    return known == null || known.windowMicros > 0;
+    EventTime known = of(plan).get(time);
+    return known == null || known.judged();
   }
 
-  private static Map<Integer, Time> times(PlanNode plan) {
+  /** The times of a plan's rows, by column. */
+  public static Map<Integer, EventTime> of(PlanNode plan) {
     return plan.accept(new Finder());
   }
 
@@ -95,25 +70,23 @@ public final class EventTimes {
           "DAY", TimeUnit.DAYS.toMicros(1),
           "WEEK", WEEK);
 
-  private static final class Finder implements PlanVisitor<Map<Integer, Time>> {
+  private static final class Finder implements PlanVisitor<Map<Integer, EventTime>> {
     @Override
-    public Map<Integer, Time> source(PlanNode.Source s) {
-      Map<Integer, Time> times = new HashMap<>();
-      s.times().forEach((column, delay) -> times.put(column, new Time(delay, 0, 0)));
-      return times;
+    public Map<Integer, EventTime> source(PlanNode.Source s) {
+      return s.times();
     }
 
     @Override
-    public Map<Integer, Time> values(PlanNode.Values v) {
+    public Map<Integer, EventTime> values(PlanNode.Values v) {
       return Map.of();
     }
 
     @Override
-    public Map<Integer, Time> transform(PlanNode.Transform t) {
-      Map<Integer, Time> below = times(t.input());
-      Map<Integer, Time> times = new HashMap<>();
+    public Map<Integer, EventTime> transform(PlanNode.Transform t) {
+      Map<Integer, EventTime> below = of(t.input());
+      Map<Integer, EventTime> times = new HashMap<>();
       for (int i = 0; i < t.program().outputs().size(); i++) {
-        Time time = time(t.program().outputs().get(i), below);
+        EventTime time = time(t.program().outputs().get(i), below);
         if (time != null) {
           times.put(i, time);
         }
@@ -122,7 +95,7 @@ public final class EventTimes {
     }
 
     /** What is known of an expression over columns that are times, or null. */
-    private static Time time(Expr expr, Map<Integer, Time> columns) {
+    private static EventTime time(Expr expr, Map<Integer, EventTime> columns) {
       if (expr instanceof Expr.Column c) {
         return columns.get(c.index());
       }
@@ -138,7 +111,7 @@ public final class EventTimes {
           return same ? time(operands.get(0), columns) : null;
         }
         case PLUS, MINUS -> {
-          Time time = time(operands.get(0), columns);
+          EventTime time = time(operands.get(0), columns);
           Long span = constant(operands.get(1), Kind.INTERVAL_DAY_TIME);
           return time == null || span == null
               ? null
@@ -146,7 +119,7 @@ public final class EventTimes {
         }
         case FUNCTION, FLOOR_TO -> {
           Stride stride = stride(call);
-          Time time =
+          EventTime time =
               stride == null
                   ? null
                   : time(operands.get(call.operation() == Operation.FUNCTION ? 1 : 0), columns);
@@ -182,11 +155,11 @@ public final class EventTimes {
     }
 
     @Override
-    public Map<Integer, Time> aggregate(PlanNode.Aggregate a) {
-      Map<Integer, Time> below = times(a.input());
-      Map<Integer, Time> times = new HashMap<>();
+    public Map<Integer, EventTime> aggregate(PlanNode.Aggregate a) {
+      Map<Integer, EventTime> below = of(a.input());
+      Map<Integer, EventTime> times = new HashMap<>();
       for (int i = 0; i < a.groupColumns().size(); i++) {
-        Time time = below.get(a.groupColumns().get(i));
+        EventTime time = below.get(a.groupColumns().get(i));
         if (time != null) {
           times.put(i, time);
         }
@@ -195,69 +168,67 @@ public final class EventTimes {
     }
 
     @Override
-    public Map<Integer, Time> unionAll(PlanNode.UnionAll u) {
-      Map<Integer, Time> times = null;
+    public Map<Integer, EventTime> unionAll(PlanNode.UnionAll u) {
+      Map<Integer, EventTime> times = null;
       for (PlanNode input : u.inputs()) {
-        Map<Integer, Time> own = times(input);
+        Map<Integer, EventTime> own = of(input);
         if (times == null) {
           times = new HashMap<>(own);
         } else {
           times.keySet().retainAll(own.keySet());
-          times.replaceAll(
-              (column, time) -> new Time(Math.max(time.delay, own.get(column).delay), 0, 0));
+          times.replaceAll((column, time) -> time.with(own.get(column)));
         }
       }
       return times == null ? Map.of() : times;
     }
 
     @Override
-    public Map<Integer, Time> join(PlanNode.Join j) {
-      Map<Integer, Time> times = new HashMap<>(times(j.left()));
+    public Map<Integer, EventTime> join(PlanNode.Join j) {
+      Map<Integer, EventTime> times = new HashMap<>(of(j.left()));
       int width = j.left().schema().size();
-      times(j.right()).forEach((column, time) -> times.put(width + column, time));
+      of(j.right()).forEach((column, time) -> times.put(width + column, time));
       return times;
     }
 
     @Override
-    public Map<Integer, Time> repeat(PlanNode.Repeat r) {
-      Map<Integer, Time> times = new HashMap<>(times(r.input()));
+    public Map<Integer, EventTime> repeat(PlanNode.Repeat r) {
+      Map<Integer, EventTime> times = new HashMap<>(of(r.input()));
       times.keySet().removeIf(column -> column >= r.schema().size());
       return times;
     }
 
     @Override
-    public Map<Integer, Time> unnest(PlanNode.Unnest u) {
-      Map<Integer, Time> times = new HashMap<>(times(u.input()));
+    public Map<Integer, EventTime> unnest(PlanNode.Unnest u) {
+      Map<Integer, EventTime> times = new HashMap<>(of(u.input()));
       times.keySet().removeIf(column -> column >= u.kept());
       return times;
     }
 
     @Override
-    public Map<Integer, Time> window(PlanNode.Window w) {
-      return times(w.input());
+    public Map<Integer, EventTime> window(PlanNode.Window w) {
+      return of(w.input());
     }
 
     @Override
-    public Map<Integer, Time> timeWindows(PlanNode.TimeWindows w) {
-      Map<Integer, Time> below = times(w.input());
-      Map<Integer, Time> times = new HashMap<>(below);
+    public Map<Integer, EventTime> timeWindows(PlanNode.TimeWindows w) {
+      Map<Integer, EventTime> below = of(w.input());
+      Map<Integer, EventTime> times = new HashMap<>(below);
       if (below.containsKey(w.time())) {
         // A row comes for as long as a window that it is in has not ended.
-        Time time = below.get(w.time());
-        Time begin = time.later(w.sizeMicros());
-        long size = w.tumbles() ? w.sizeMicros() : 0;
-        times.put(w.time(), new Time(begin.delay, size, w.offsetMicros()));
+        EventTime time = below.get(w.time());
+        times.put(w.time(), time.inWindows(w));
         if (!w.tumbles()) {
-          times.put(w.input().schema().size(), begin);
-          times.put(w.input().schema().size() + 1, time.later(0));
+          int width = w.input().schema().size();
+          times.put(width, new EventTime(time.delayMicros() + w.sizeMicros(), 0, 0, true));
+          times.put(width + 1, new EventTime(time.delayMicros(), 0, 0, true));
         }
       }
       return times;
     }
 
     @Override
-    public Map<Integer, Time> settle(PlanNode.Settle s) {
-      return times(s.input());
+    public Map<Integer, EventTime> settle(PlanNode.Settle s) {
+      return of(s.input());
     }
   }
 }

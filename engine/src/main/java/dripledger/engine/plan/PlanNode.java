@@ -54,7 +54,7 @@ public sealed interface PlanNode {
       boolean appendOnly,
       List<Integer> key,
       boolean table,
-      Map<Integer, Long> times)
+      Map<Integer, EventTime> times)
       implements PlanNode {
     public Source {
       times = Map.copyOf(times);
@@ -129,7 +129,7 @@ public sealed interface PlanNode {
 
     @Override
     public List<Integer> key() {
-      return program.whereIs(input.key());
+      return program.whereIsKnown(input.key());
     }
 
     @Override

@@ -120,6 +120,11 @@ public final class PlanPrinter {
       if (a.groupColumns().isEmpty()) {
         return "one group";
       }
+      boolean timed =
+          EventTimes.of(a).keySet().stream().anyMatch(c -> !a.schema().type(c).nullable());
+      if (a.ending() == null && timed) {
+        return "groups: no bound; OPTIONS (keep '7 days') takes them out";
+      }
       if (a.ending() == null) {
         return a.calls().isEmpty() ? "distinct rows: no bound" : "groups: no bound";
       }

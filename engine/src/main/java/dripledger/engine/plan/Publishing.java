@@ -3,6 +3,7 @@ package dripledger.engine.plan;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
+import java.util.TreeSet;
 
 /**
  * When the rows of a kept query are put out, and how long they stay. Pure.
@@ -31,7 +32,7 @@ public final class Publishing {
       return null;
     }
     PlanNode rows = inTime(ending, time);
-    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time), keepMicros);
+    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
   }
 
   /**
@@ -67,12 +68,9 @@ public final class Publishing {
   /** The time column by which a row ends first, or −1. */
   private static int soonest(PlanNode plan) {
     int best = -1;
-    Map<Integer, Long> times = EventTimes.of(plan);
-    for (int column : times.keySet()) {
-      boolean sooner =
-          best < 0
-              || times.get(column) < times.get(best)
-              || times.get(column).equals(times.get(best)) && column < best;
+    Map<Integer, EventTime> times = EventTimes.of(plan);
+    for (int column : new TreeSet<>(times.keySet())) {
+      boolean sooner = best < 0 || times.get(column).delayMicros() < times.get(best).delayMicros();
       best = sooner ? column : best;
     }
     return best;
@@ -92,14 +90,16 @@ public final class Publishing {
   /** When the groups of an aggregate end, or null for never. */
   private static Ending ending(PlanNode.Aggregate a, boolean publishes, long keepMicros) {
     int time = -1;
-    Map<Integer, Long> times = EventTimes.of(a);
-    for (int column : times.keySet()) {
+    Map<Integer, EventTime> times = EventTimes.of(a);
+    for (int column : new TreeSet<>(times.keySet())) {
       boolean known = publishes || !a.schema().type(column).nullable();
-      if (known && (time < 0 || times.get(column) < times.get(time))) {
+      if (known && (time < 0 || times.get(column).delayMicros() < times.get(time).delayMicros())) {
         time = column;
       }
     }
-    return time < 0 ? null : new Ending(time, times.get(time) + keepMicros, publishes);
+    return time < 0
+        ? null
+        : new Ending(time, times.get(time).delayMicros() + keepMicros, publishes);
   }
 
   private record Endings(boolean publishes, long keepMicros) implements PlanVisitor<PlanNode> {

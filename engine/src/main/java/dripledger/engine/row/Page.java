@@ -99,6 +99,15 @@ public final class Page {
     marks[index] = micros;
   }
 
+  /** A mark for each row, to be set by the caller: all of them, in the order of the rows. */
+  public long[] markAll() {
+    if (marks.length < size) {
+      marks = new long[starts.length];
+    }
+    marked = size;
+    return marks;
+  }
+
   /** What was noted of a row, or {@link #UNMARKED}. */
   public long mark(int index) {
     return index < marked ? marks[index] : UNMARKED;

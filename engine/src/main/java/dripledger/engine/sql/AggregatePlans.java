@@ -77,11 +77,12 @@ final class AggregatePlans {
       }
     }
     PlanNode aggregate =
-        new PlanNode.Aggregate(
-            input,
-            groups.stream().filter(set::get).toList(),
-            calls,
-            named(new Schema(kept), calls, input.schema()));
+        WindowEnds.outOfKey(
+            new PlanNode.Aggregate(
+                input,
+                groups.stream().filter(set::get).toList(),
+                calls,
+                named(new Schema(kept), calls, input.schema())));
     return plain && kept.size() == output.size()
         ? aggregate
         : PlanBuilder.transform(aggregate, null, outputs, output);

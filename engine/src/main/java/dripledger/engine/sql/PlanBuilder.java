@@ -6,6 +6,7 @@ import dripledger.engine.expr.ConstantFolding;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.plan.EventTime;
 import dripledger.engine.plan.EventTimes;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
@@ -179,9 +180,9 @@ final class PlanBuilder {
             : rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
   }
 
-  private static Map<Integer, Long> times(CatalogObject object) {
+  private static Map<Integer, EventTime> times(CatalogObject object) {
     if (object instanceof CatalogObject.Stream s && s.eventTime() >= 0) {
-      return Map.of(s.eventTime(), 0L);
+      return Map.of(s.eventTime(), EventTime.OF_STREAM);
     }
     return object instanceof CatalogObject.MaterializedView m ? EventTimes.of(m.plan()) : Map.of();
   }
@@ -275,6 +276,13 @@ final class PlanBuilder {
 
   static PlanNode transform(PlanNode below, Expr condition, List<Expr> outputs, Schema output) {
     Program program = new Program(below.schema(), condition, outputs, output);
+    if (below instanceof PlanNode.Transform t && program.after(t.program()) != null) {
+      return compiled(t.input(), program.after(t.program()));
+    }
+    return compiled(below, program);
+  }
+
+  private static PlanNode compiled(PlanNode below, Program program) {
     ProgramCompiler.compile(program); // what cannot be computed is said now
     return new PlanNode.Transform(below, program);
   }

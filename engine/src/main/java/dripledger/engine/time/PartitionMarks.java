@@ -29,6 +29,14 @@ public final class PartitionMarks {
     long seenMillis;
     private List<Return> returns = List.of(); // those still to come when events are read again
 
+    /** Comes back as it did before, if that was before this row of those that are read. */
+    private void comeBackAgain(int read) {
+      while (!returns.isEmpty() && returns.get(0).row == rows + read) {
+        floor = returns.get(0).micros;
+        returns = returns.subList(1, returns.size());
+      }
+    }
+
     /** Its own watermark, or {@link Watermark#NONE}. */
     long mark(long latenessMicros) {
       long own = highest == Watermark.NONE ? Watermark.NONE : highest - latenessMicros;
@@ -94,18 +102,27 @@ public final class PartitionMarks {
     Partition partition = partition(number);
     RowLayout layout = page.layout();
     byte[] bytes = page.bytes();
+    boolean nullable = layout.schema().type(column).nullable();
+    long[] marks = page.markAll();
+    long mark = partition.mark(latenessMicros);
     for (int i = 0; i < page.size(); i++) {
-      while (!partition.returns.isEmpty() && partition.returns.get(0).row == partition.rows) {
-        partition.floor = partition.returns.get(0).micros;
-        partition.returns = partition.returns.subList(1, partition.returns.size());
+      if (!partition.returns.isEmpty()) {
+        partition.comeBackAgain(i);
+        mark = partition.mark(latenessMicros);
       }
-      partition.rows++;
       int row = page.start(i);
-      if (!layout.isNull(bytes, row, column)) {
-        observe(partition, layout.slot(bytes, row, column));
+      if (!nullable || !layout.isNull(bytes, row, column)) {
+        long at = layout.slot(bytes, row, column);
+        if (at > partition.highest) {
+          partition.highest = at;
+          mark = partition.mark(latenessMicros);
+        } else if (at < mark) {
+          late++;
+        }
       }
-      page.mark(i, partition.mark(latenessMicros));
+      marks[i] = mark;
     }
+    partition.rows += page.size();
   }
 
   void observe(Partition partition, long eventMicros) {
