@@ -2,6 +2,14 @@ package dripledger.engine.time;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.row.Schema;
+import java.util.List;
+import java.util.stream.LongStream;
 import org.junit.jupiter.api.Test;
 
 class WatermarkTest {
@@ -54,5 +62,63 @@ class WatermarkTest {
     assertThat(again.micros()).isEqualTo(watermark.micros());
     again.observe(3, 80, 0);
     assertThat(again.micros()).as("partition 0 is remembered").isEqualTo(70);
+  }
+
+  private static final RowLayout LAYOUT =
+      new RowLayout(new Schema(List.of(new Column("at", ColumnType.of(Kind.TIMESTAMP)))));
+
+  private static Page page(Long... times) {
+    Page page = new Page(LAYOUT);
+    for (Long time : times) {
+      if (time == null) {
+        page.begin().setNull(0);
+      } else {
+        page.begin().setLong(0, time);
+      }
+      page.commit(1);
+    }
+    return page;
+  }
+
+  private static List<Long> marks(Page page) {
+    return LongStream.range(0, page.size()).mapToObj(i -> page.mark((int) i)).toList();
+  }
+
+  @Test
+  void eachEventIsMarkedByItsOwnPartition() {
+    Watermark watermark = new Watermark(10, 1000);
+    Page one = page(null, 100L, 90L, null, 200L, 150L);
+    watermark.observe(0, one, 0, 0);
+    assertThat(marks(one)).containsExactly(Page.UNMARKED, 90L, 90L, 90L, 190L, 190L);
+    Page other = page(50L, 60L);
+    watermark.observe(1, other, 0, 0);
+    assertThat(marks(other)).as("whatever the other partition is at").containsExactly(40L, 50L);
+    assertThat(watermark.late()).as("150 came after 200, more than 10 behind").isEqualTo(1);
+  }
+
+  @Test
+  void eventsThatAreReadAgainAreMarkedAsTheyWere() {
+    Watermark watermark = new Watermark(10, 1000);
+    List<Page> pages = List.of(page(100L, 110L), page(50L, 400L, 60L), page(70L, 500L));
+    watermark.observe(0, pages.get(0), 0, 0);
+    watermark.observe(1, page(300L), 0, 0);
+    watermark.observe(1, page(310L), 0, 900);
+    watermark.advance(1100); // partition 0 is set aside
+    assertThat(watermark.micros()).isEqualTo(300);
+    watermark.observe(0, pages.get(1), 0, 1200);
+    assertThat(marks(pages.get(1))).containsExactly(300L, 390L, 390L);
+    watermark.observe(0, pages.get(2), 0, 1300);
+    assertThat(watermark.returns()).containsExactly(new PartitionMarks.Return(0, 2, 300));
+
+    PartitionMarks again = PartitionMarks.again(10, watermark.returns());
+    Page all = new Page(LAYOUT);
+    pages.forEach(
+        p -> {
+          for (int i = 0; i < p.size(); i++) {
+            all.append(p.bytes(), p.start(i), p.end(i) - p.start(i), 1);
+          }
+        });
+    again.mark(0, all, 0);
+    assertThat(marks(all)).containsExactly(90L, 100L, 300L, 390L, 390L, 390L, 490L);
   }
 }
