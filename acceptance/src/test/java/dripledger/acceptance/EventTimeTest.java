@@ -54,7 +54,7 @@ class EventTimeTest extends SourceTest {
         "SELECT step, rows FROM drip.late WHERE view = 'timed_final'",
         "[[windows of 1 minute by at, without late rows, 1]]");
     assertThat(service.drip("", "sql", "SHOW VIEWS").out())
-        .containsPattern("timed_final +materialized view +3 .* 2026-03-02 06:02:10\\.0+ +1 ");
+        .containsPattern("timed_final +materialized view +3 .* 2026-03-02 06:02:10 +1 ");
     assertThat(service.drip("", "sql", "EXPLAIN timed_final").out())
         .contains("groups until the watermark has reached window_start and 1 minute more");
     service.sql("DROP MATERIALIZED VIEW timed_final; DROP MATERIALIZED VIEW timed_now");
