@@ -81,7 +81,7 @@ final class Restart {
         writer.setLong(1, i % 30_000);
         page.commit(1);
       }
-      last = engine.append(stream, page);
+      last = engine.append(stream, page, 0);
     }
     engine.awaitApplied(last.join().sequence());
   }

@@ -48,6 +48,12 @@ final class PushCommand implements Callable<Integer> {
   @Option(names = "--wait", description = "answers once the views show the events")
   private boolean wait;
 
+  @Option(
+      names = "--producer",
+      paramLabel = "NUMBER",
+      description = "which of several that push this is: each has a watermark of its own")
+  private int producer;
+
   private long accepted;
   private long rejected;
   private long sentLines;
@@ -127,8 +133,9 @@ final class PushCommand implements Callable<Integer> {
             .post(
                 "/api/v1/streams/"
                     + Service.encode(stream)
-                    + "/events"
-                    + (wait ? "?wait=applied" : ""),
+                    + "/events?producer="
+                    + producer
+                    + (wait ? "&wait=applied" : ""),
                 type,
                 body,
                 length);

@@ -377,13 +377,13 @@ public final class Engine implements AutoCloseable {
   }
 
   /**
-   * Appends events to a stream; completes once they are durable.
+   * Appends a producer's events to a stream, in its order; completes once they are durable.
    *
    * @throws EngineException (LIMIT) if the views hold as much as they may; nothing was taken then
    */
-  public CompletableFuture<Ledger.Receipt> append(CatalogObject.Stream stream, Page events) {
+  public CompletableFuture<Ledger.Receipt> append(CatalogObject.Stream s, Page page, int producer) {
     refuseIfFull();
-    return ledger.append(List.of(new Ledger.Entry(stream.id(), events)));
+    return ledger.append(List.of(new Ledger.Entry(s.id(), page, producer)));
   }
 
   /** Keeps events that were pushed and could not be taken. */

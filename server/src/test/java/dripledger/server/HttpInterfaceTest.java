@@ -114,6 +114,33 @@ class HttpInterfaceTest {
   }
 
   @Test
+  void eachProducerHasAWatermarkOfItsOwn() throws Exception {
+    sql(
+        "CREATE STREAM reading (k INTEGER, at TIMESTAMP, EVENT TIME at);"
+            + "CREATE MATERIALIZED VIEW reading_minutes OPTIONS (rows 'settled') AS SELECT window_end,"
+            + " COUNT(*) AS n FROM TABLE(TUMBLE(TABLE reading, DESCRIPTOR(at), INTERVAL '1' MINUTE))"
+            + " GROUP BY window_end");
+    String path = "/api/v1/streams/reading/events?wait=applied&producer=";
+    String event = "{\"k\":1,\"at\":\"2026-03-02T06:%sZ\"}";
+    post(path + 1, "application/x-ndjson", event.formatted("00:10"));
+    post(path + 0, "application/x-ndjson", event.formatted("30:00"));
+    post(path + 1, "application/x-ndjson", event.formatted("00:20"));
+    String minutes = "SELECT n FROM reading_minutes ORDER BY window_end";
+    assertThat(sql(minutes).toString()).contains("\"rows\":[]");
+    post(path + 1, "application/x-ndjson", event.formatted("05:00"));
+    assertThat(sql(minutes).toString()).contains("\"rows\":[[2]]");
+    assertThat(
+            sql("SELECT partition, watermark FROM drip.partitions WHERE stream = 'reading'")
+                .toString())
+        .contains("[[0,\"2026-03-02T06:30:00Z\"],[1,\"2026-03-02T06:05:00Z\"]]");
+    for (String wrong : new String[] {"1024", "-1", "van"}) {
+      assertThat(post(path + wrong, "application/x-ndjson", event.formatted("00:10")).body())
+          .contains("producer is a whole number from 0 to 1023");
+    }
+    sql("DROP MATERIALIZED VIEW reading_minutes; DROP STREAM reading");
+  }
+
+  @Test
   void pushedEventsAreSeenOnceTheAnswerSaysSo() throws Exception {
     JsonNode answer =
         push(

@@ -24,15 +24,10 @@ public final class InTime {
       boolean left = time < width;
       PlanNode.Join.Kind own = left ? PlanNode.Join.Kind.LEFT : PlanNode.Join.Kind.RIGHT;
       if (j.kind() == PlanNode.Join.Kind.INNER || j.kind() == own) {
-        return new PlanNode.Join(
+        return PlanRewriter.join(
+            j,
             left ? windows(j.left(), time, sizeMicros, offsetMicros) : j.left(),
-            left ? j.right() : windows(j.right(), time - width, sizeMicros, offsetMicros),
-            j.kind(),
-            j.leftKeys(),
-            j.rightKeys(),
-            j.nullMatches(),
-            j.condition(),
-            j.schema());
+            left ? j.right() : windows(j.right(), time - width, sizeMicros, offsetMicros));
       }
     }
     return over(plan, time, sizeMicros, sizeMicros, offsetMicros, plan.schema());

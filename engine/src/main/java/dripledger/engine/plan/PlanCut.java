@@ -1,6 +1,5 @@
 package dripledger.engine.plan;
 
-import java.util.ArrayList;
 import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -52,7 +51,7 @@ public record PlanCut(
     return same ? base() : null;
   }
 
-  private static final class Cutter implements PlanVisitor<PlanNode> {
+  private static final class Cutter extends PlanRewriter {
     final Map<Long, Step> steps = new LinkedHashMap<>();
     final Map<PlanNode, Long> numbers = new IdentityHashMap<>();
     final Map<PlanNode, PlanNode> keeping = new IdentityHashMap<>();
@@ -63,19 +62,15 @@ public record PlanCut(
     }
 
     @Override
+    PlanNode made(PlanNode old, PlanNode now) {
+      keeping.put(old, now);
+      return now;
+    }
+
+    @Override
     public PlanNode source(PlanNode.Source s) {
       PlanNode.Source alias = aliases.apply(s.relationId());
       return alias == null ? s : alias;
-    }
-
-    @Override
-    public PlanNode values(PlanNode.Values v) {
-      return v;
-    }
-
-    @Override
-    public PlanNode transform(PlanNode.Transform t) {
-      return new PlanNode.Transform(t.input().accept(this), t.program());
     }
 
     @Override
@@ -84,79 +79,12 @@ public record PlanCut(
       PlanNode.Aggregate own =
           new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), a.ending());
       if (a.publishesEnds()) { // what it has put out is no longer in it for others to read
-        keeping.put(a, own);
-        return own;
+        return made(a, own);
       }
       long id = PlanDigest.number(PlanDigest.canonical(own));
       steps.putIfAbsent(id, new Step(id, own));
       numbers.put(a, id);
       return new PlanNode.Source(id, "a step", a.schema(), a.appendOnly(), a.key());
-    }
-
-    @Override
-    public PlanNode join(PlanNode.Join j) {
-      PlanNode own =
-          new PlanNode.Join(
-              j.left().accept(this),
-              j.right().accept(this),
-              j.kind(),
-              j.leftKeys(),
-              j.rightKeys(),
-              j.nullMatches(),
-              j.condition(),
-              j.schema());
-      keeping.put(j, own);
-      return own;
-    }
-
-    @Override
-    public PlanNode repeat(PlanNode.Repeat r) {
-      return new PlanNode.Repeat(r.input().accept(this), r.schema());
-    }
-
-    @Override
-    public PlanNode unnest(PlanNode.Unnest u) {
-      PlanNode input = u.input().accept(this);
-      return new PlanNode.Unnest(input, u.kept(), u.ordinality(), u.outer(), u.schema());
-    }
-
-    @Override
-    public PlanNode window(PlanNode.Window w) {
-      PlanNode own =
-          new PlanNode.Window(
-              w.input().accept(this), w.partition(), w.order(), w.calls(), w.kept(), w.schema());
-      keeping.put(w, own);
-      return own;
-    }
-
-    @Override
-    public PlanNode timeWindows(PlanNode.TimeWindows w) {
-      PlanNode own =
-          new PlanNode.TimeWindows(
-              w.input().accept(this),
-              w.time(),
-              w.sizeMicros(),
-              w.slideMicros(),
-              w.offsetMicros(),
-              w.judged(),
-              w.schema());
-      keeping.put(w, own);
-      return own;
-    }
-
-    @Override
-    public PlanNode settle(PlanNode.Settle s) {
-      PlanNode own =
-          new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros(), s.keepMicros());
-      keeping.put(s, own);
-      return own;
-    }
-
-    @Override
-    public PlanNode unionAll(PlanNode.UnionAll u) {
-      List<PlanNode> inputs = new ArrayList<>();
-      u.inputs().forEach(input -> inputs.add(input.accept(this)));
-      return new PlanNode.UnionAll(inputs, u.schema());
     }
   }
 }

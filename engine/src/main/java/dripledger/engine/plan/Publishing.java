@@ -1,7 +1,5 @@
 package dripledger.engine.plan;
 
-import java.util.ArrayList;
-import java.util.List;
 import java.util.Map;
 import java.util.TreeSet;
 
@@ -102,20 +100,13 @@ public final class Publishing {
         : new Ending(time, times.get(time).delayMicros() + keepMicros, publishes);
   }
 
-  private record Endings(boolean publishes, long keepMicros) implements PlanVisitor<PlanNode> {
-    @Override
-    public PlanNode source(PlanNode.Source s) {
-      return s;
-    }
+  private static final class Endings extends PlanRewriter {
+    private final boolean publishes;
+    private final long keepMicros;
 
-    @Override
-    public PlanNode values(PlanNode.Values v) {
-      return v;
-    }
-
-    @Override
-    public PlanNode transform(PlanNode.Transform t) {
-      return new PlanNode.Transform(t.input().accept(this), t.program());
+    Endings(boolean publishes, long keepMicros) {
+      this.publishes = publishes;
+      this.keepMicros = keepMicros;
     }
 
     @Override
@@ -129,60 +120,6 @@ public final class Publishing {
         ending = ending(judged, true, 0);
       }
       return new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), ending);
-    }
-
-    @Override
-    public PlanNode unionAll(PlanNode.UnionAll u) {
-      List<PlanNode> inputs = new ArrayList<>();
-      u.inputs().forEach(input -> inputs.add(input.accept(this)));
-      return new PlanNode.UnionAll(inputs, u.schema());
-    }
-
-    @Override
-    public PlanNode join(PlanNode.Join j) {
-      return new PlanNode.Join(
-          j.left().accept(this),
-          j.right().accept(this),
-          j.kind(),
-          j.leftKeys(),
-          j.rightKeys(),
-          j.nullMatches(),
-          j.condition(),
-          j.schema());
-    }
-
-    @Override
-    public PlanNode repeat(PlanNode.Repeat r) {
-      return new PlanNode.Repeat(r.input().accept(this), r.schema());
-    }
-
-    @Override
-    public PlanNode unnest(PlanNode.Unnest u) {
-      return new PlanNode.Unnest(
-          u.input().accept(this), u.kept(), u.ordinality(), u.outer(), u.schema());
-    }
-
-    @Override
-    public PlanNode window(PlanNode.Window w) {
-      return new PlanNode.Window(
-          w.input().accept(this), w.partition(), w.order(), w.calls(), w.kept(), w.schema());
-    }
-
-    @Override
-    public PlanNode timeWindows(PlanNode.TimeWindows w) {
-      return new PlanNode.TimeWindows(
-          w.input().accept(this),
-          w.time(),
-          w.sizeMicros(),
-          w.slideMicros(),
-          w.offsetMicros(),
-          w.judged(),
-          w.schema());
-    }
-
-    @Override
-    public PlanNode settle(PlanNode.Settle s) {
-      return new PlanNode.Settle(s.input().accept(this), s.time(), s.delayMicros(), s.keepMicros());
     }
   }
 }

@@ -35,13 +35,17 @@ import org.springframework.web.bind.annotation.RestController;
 
 /**
  * {@code POST /api/v1/streams/{name}/events}: takes events and answers once they are durable, or
- * with {@code wait=applied} once the views show them.
+ * with {@code wait=applied} once the views show them. Events of one {@code producer} are a
+ * partition of the stream.
  */
 @RestController
 class EventsController {
   private static final int SHOWN_REJECTS = 100;
 
   private static final int KEPT_AT_ONCE = 1000;
+
+  /** Each has a watermark of its own in the stream. */
+  private static final int MAX_PRODUCERS = 1024;
 
   private final Engine engine;
   private final OutsideSystems outside;
@@ -59,6 +63,7 @@ class EventsController {
   Map<String, Object> push(
       @PathVariable String name,
       @RequestParam(name = "wait", required = false) String wait,
+      @RequestParam(name = "producer", defaultValue = "0") String producer,
       HttpServletRequest request)
       throws IOException {
     // Readers need threads too: what waits for the database must not take them all.
@@ -69,14 +74,24 @@ class EventsController {
           "nothing was taken; push again in a moment");
     }
     try {
-      return pushed(name, wait, request);
+      return pushed(name, wait, number(producer), request);
     } finally {
       places.release();
     }
   }
 
-  private Map<String, Object> pushed(String name, String wait, HttpServletRequest request)
-      throws IOException {
+  private static int number(String producer) {
+    if (!producer.matches("\\d{1,4}") || Integer.parseInt(producer) >= MAX_PRODUCERS) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "producer is a whole number from 0 to " + (MAX_PRODUCERS - 1),
+          "give each of those that push a number of its own, or leave it out");
+    }
+    return Integer.parseInt(producer);
+  }
+
+  private Map<String, Object> pushed(
+      String name, String wait, int producer, HttpServletRequest request) throws IOException {
     CatalogObject object = engine.object(name);
     if (!(object instanceof CatalogObject.Stream stream)) {
       throw new EngineException(
@@ -113,7 +128,7 @@ class EventsController {
             filled,
             page -> {
               counts[0] += page.size();
-              receipts.add(engine.append(stream, page));
+              receipts.add(engine.append(stream, page, producer));
             },
             reject -> {
               counts[1]++;
