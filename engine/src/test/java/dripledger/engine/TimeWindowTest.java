@@ -159,6 +159,63 @@ class TimeWindowTest {
   }
 
   @Test
+  void windowsOverAViewOfAStreamJudgeAsOverTheStream() {
+    try (TestEngine db = db()) {
+      db.run("CREATE MATERIALIZED VIEW known AS SELECT at, gate FROM scan WHERE gate <> 'G9'");
+      String counts = COUNTS.replace("TABLE scan", "TABLE known");
+      db.run("CREATE MATERIALIZED VIEW early AS " + counts);
+      db.push("scan", scan(0, "G0"), scan(300, "G0"), scan(301, "G9"), scan(1, "G0"));
+      db.run("CREATE MATERIALIZED VIEW later AS " + counts);
+      List<String> rows = List.of("[2026-03-02T06:01, G0, 1]", "[2026-03-02T06:06, G0, 1]");
+      assertThat(db.rows("SELECT * FROM early ORDER BY 1")).isEqualTo(rows);
+      assertThat(db.rows("SELECT * FROM later ORDER BY 1")).isEqualTo(rows);
+      assertThat(db.state("later").late()).isEqualTo(1);
+      assertThat(db.error("DROP MATERIALIZED VIEW known")).hasMessageContaining("early");
+    }
+  }
+
+  @Test
+  void windowsOfWindowsWaitForTheWindowsThatTheyAreOf() {
+    try (TestEngine db = db()) {
+      db.run(
+          "CREATE MATERIALIZED VIEW minutes AS SELECT window_start AS minute, COUNT(*) AS n FROM "
+              + TUMBLE
+              + " GROUP BY window_start");
+      db.run(
+          "CREATE MATERIALIZED VIEW alone AS SELECT gate, window_start AS minute FROM " + TUMBLE);
+      for (String options : List.of("", " OPTIONS (rows 'settled')")) {
+        String name = options.isEmpty() ? "now" : "done";
+        db.run(
+            "CREATE MATERIALIZED VIEW fives_"
+                + name
+                + options
+                + " AS SELECT window_end, SUM(n) AS n"
+                + " FROM TABLE(TUMBLE(TABLE minutes, DESCRIPTOR(minute), INTERVAL '5' MINUTE))"
+                + " GROUP BY window_end");
+        db.run(
+            "CREATE MATERIALIZED VIEW halves_"
+                + name
+                + options
+                + " AS SELECT window_end, COUNT(*) AS n"
+                + " FROM TABLE(TUMBLE(TABLE alone, DESCRIPTOR(minute), INTERVAL '30' SECOND))"
+                + " GROUP BY window_end");
+      }
+      db.push("scan", scan(0, "G1"), scan(70, "G1"), scan(299, "G1"), scan(389, "G1"));
+      db.push("scan", scan(300, "G1")); // the watermark is at 05:59
+      assertThat(db.rows("SELECT * FROM fives_now ORDER BY 1"))
+          .containsExactly("[2026-03-02T06:05, 3]", "[2026-03-02T06:10, 2]");
+      assertThat(db.rows("SELECT * FROM halves_now ORDER BY 1"))
+          .contains("[2026-03-02T06:05:30, 1]", "[2026-03-02T06:06:30, 1]");
+      assertThat(db.rows("SELECT * FROM fives_done")).isEmpty();
+      db.push("scan", scan(390, "G1")); // and now at 06:00, where the minute from 05:00 on ends
+      assertThat(db.rows("SELECT * FROM fives_done")).containsExactly("[2026-03-02T06:05, 3]");
+      assertThat(db.rows("SELECT * FROM halves_done ORDER BY 1"))
+          .containsExactly(
+              "[2026-03-02T06:00:30, 1]", "[2026-03-02T06:01:30, 1]", "[2026-03-02T06:04:30, 1]");
+    }
+  }
+
+  @Test
   void whatIsLateIsCountedAcrossCrashes() {
     try (TestEngine db = db()) {
       db.run("CREATE MATERIALIZED VIEW v AS " + COUNTS);

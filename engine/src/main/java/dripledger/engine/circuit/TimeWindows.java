@@ -18,7 +18,7 @@ final class TimeWindows implements Operator {
   private final long slide;
   private final long offset;
   private final boolean tumbles;
-  private final boolean judged;
+  private final long delay; // −1 if no row is late
   private final LateRows late;
   private final Rejects rejects;
   private final int place;
@@ -36,7 +36,7 @@ final class TimeWindows implements Operator {
     slide = plan.slideMicros();
     offset = plan.offsetMicros();
     tumbles = plan.tumbles();
-    judged = plan.judged();
+    delay = plan.delayMicros();
     this.late = late;
     this.rejects = rejects;
     place = rejects.place(PlanPrinter.step(plan), input);
@@ -107,7 +107,8 @@ final class TimeWindows implements Operator {
   }
 
   private long mark(Page delta, int i) {
-    return judged ? delta.mark(i) : Page.UNMARKED;
+    long mark = delta.mark(i);
+    return delay < 0 || mark == Page.UNMARKED ? Page.UNMARKED : mark - delay;
   }
 
   private long beginOf(long at) {

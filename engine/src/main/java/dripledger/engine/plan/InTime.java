@@ -46,8 +46,9 @@ public final class InTime {
       long slideMicros,
       long offsetMicros,
       Schema schema) {
-    boolean judged = EventTimes.of(plan).containsKey(time);
+    EventTime known = EventTimes.of(plan).get(time);
+    long delay = known == null ? -1 : Math.max(0, known.delayMicros());
     return new PlanNode.TimeWindows(
-        plan, time, sizeMicros, slideMicros, offsetMicros, judged, schema);
+        plan, time, sizeMicros, slideMicros, offsetMicros, delay, schema);
   }
 }

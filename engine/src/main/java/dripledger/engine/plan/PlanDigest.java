@@ -171,7 +171,8 @@ public final class PlanDigest {
           .append(w.slideMicros())
           .append(" from ")
           .append(w.offsetMicros())
-          .append(w.judged() ? " judged" : "")
+          .append(" and ")
+          .append(w.delayMicros())
           .append(types(w.schema()));
       return inputs(w);
     }

@@ -407,7 +407,7 @@ public sealed interface PlanNode {
    * @param slideMicros from one window to the next; if it is the size, a row is in one window, and
    *     which one is for who asks to compute
    * @param offsetMicros where a window begins, counted from 1970
-   * @param judged whether rows can come late: whether it is the time that watermarks speak of
+   * @param delayMicros how far the watermark follows behind that time; −1 if no row can be late
    * @param schema the columns of the input; if windows overlap, then {@code window_start} and
    *     {@code window_end} of each that a row is in
    */
@@ -417,7 +417,7 @@ public sealed interface PlanNode {
       long sizeMicros,
       long slideMicros,
       long offsetMicros,
-      boolean judged,
+      long delayMicros,
       Schema schema)
       implements OfOne {
     /** Whether a row is in one window only. */

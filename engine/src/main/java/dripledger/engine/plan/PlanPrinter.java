@@ -212,7 +212,8 @@ public final class PlanPrinter {
       String every = w.tumbles() ? "" : " every " + Spans.text(w.slideMicros());
       String step = "windows of " + Spans.text(w.sizeMicros()) + every;
       String by = w.input().schema().column(w.time()).name();
-      return line(w, step + " by " + by + (w.judged() ? ", without late rows" : ""), "none", "");
+      return line(
+          w, step + " by " + by + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");
     }
 
     @Override

@@ -74,7 +74,7 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
             w.sizeMicros(),
             w.slideMicros(),
             w.offsetMicros(),
-            w.judged(),
+            w.delayMicros(),
             w.schema()));
   }
 

@@ -45,6 +45,7 @@ final class PlanBuilder {
   private final RexBuilder rexBuilder;
   private final Expressions expressions;
   private final CatalogSchema schema;
+  private boolean judging; // whether rows are to be told by how they came from their stream
 
   /**
    * @param now the time the query is asked at, in microseconds since 1970; null for a view
@@ -104,6 +105,9 @@ final class PlanBuilder {
       CatalogSchema.Relation table = scan.getTable().unwrap(CatalogSchema.Relation.class);
       CatalogObject object = table.object();
       schema.use(object);
+      if (judging && object instanceof CatalogObject.MaterializedView m && isOfStream(m.plan())) {
+        return m.plan(); // whose rows do not tell any more when they came
+      }
       int[] key =
           object instanceof CatalogObject.Table t
               ? t.primaryKey()
@@ -166,7 +170,11 @@ final class PlanBuilder {
           TypeMapping.schema(unnested.getRowType()));
     }
     if (rel instanceof TimeWindowed windows) {
-      return windows.plan(build(windows.getInput()));
+      boolean outer = judging;
+      judging = true;
+      PlanNode input = build(windows.getInput());
+      judging = outer;
+      return windows.plan(input);
     }
     if (rel instanceof Correlate) {
       throw new EngineException(
@@ -178,6 +186,12 @@ final class PlanBuilder {
         rel instanceof RepeatUnion
             ? "WITH RECURSIVE"
             : rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
+  }
+
+  /** Whether a view's rows are those of a stream as they come. */
+  private static boolean isOfStream(PlanNode plan) {
+    return plan instanceof PlanNode.Transform t && isOfStream(t.input())
+        || plan instanceof PlanNode.Source s && s.times().containsValue(EventTime.OF_STREAM);
   }
 
   private static Map<Integer, EventTime> times(CatalogObject object) {
