@@ -152,6 +152,14 @@ class TimeWindowOracleTest extends BesidePostgres {
             + " t WHERE gate = 'G2' GROUP BY window_end) b ON b.e = a.window_end"
             + " WHERE a.window_end IS NOT NULL");
     both(
+        "perhaps",
+        "SELECT b.window_end AS other, a.window_end, a.n, b.n AS m FROM (SELECT window_end, COUNT(*) AS"
+            + " n FROM "
+            + TUMBLE
+            + " t WHERE gate = 'G1' GROUP BY window_end) a LEFT JOIN (SELECT window_end, COUNT(*) AS n FROM "
+            + TUMBLE
+            + " t WHERE grams < 200 GROUP BY window_end) b ON b.window_end = a.window_end");
+    both(
         "halls",
         "SELECT window_end, hall, SUM(grams) AS g FROM "
             + ENRICHED

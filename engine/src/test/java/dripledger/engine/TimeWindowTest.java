@@ -305,11 +305,13 @@ class TimeWindowTest {
         "colour 'red' | SELECT gate FROM scan | no option \"colour\" of a materialized view",
         "rows 'settled' | SELECT gate FROM scan | no column says when a row can no longer change",
         "rows 'settled' | SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate | no column says",
+        "rows 'settled' | SELECT a.at FROM gate AS g LEFT JOIN scan AS a ON a.gate = g.gate | no column says",
         "keep '2 days' | SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate | keep is for rows",
         "keep 'soon' | SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate | keep 'soon' is not a time",
       })
   void optionsThatCannotBe(String options, String query, String expected) {
     try (TestEngine db = db()) {
+      db.run("CREATE TABLE gate (gate VARCHAR PRIMARY KEY)");
       assertThat(
               db.error("CREATE MATERIALIZED VIEW v OPTIONS (" + options + ") AS " + query)
                   .getMessage())

@@ -57,9 +57,12 @@ final class TimeWindows implements Operator {
       long weight = delta.weight(i);
       byte[] bytes = delta.bytes();
       int row = delta.start(i);
+      if (weight == 0) {
+        continue;
+      }
       if (input.isNull(bytes, row, time)) {
         rejects.add(place, bytes, row, weight, timeless);
-      } else if (weight != 0) {
+      } else {
         each(bytes, row, weight, input.slot(bytes, row, time), mark(delta, i));
       }
       if (out.size() >= ColumnDelta.ROWS) {
@@ -81,7 +84,7 @@ final class TimeWindows implements Operator {
     Page kept = null;
     for (int i = 0; i < delta.size(); i++) {
       boolean timed = !input.isNull(delta.bytes(), delta.start(i), time);
-      if (timed && isInTime(delta, i)) {
+      if (timed && isInTime(delta, i) || delta.weight(i) == 0) {
         continue;
       }
       if (kept == null) {

@@ -184,9 +184,16 @@ public final class EventTimes {
 
     @Override
     public Map<Integer, EventTime> join(PlanNode.Join j) {
-      Map<Integer, EventTime> times = new HashMap<>(of(j.left()));
-      int width = j.left().schema().size();
-      of(j.right()).forEach((column, time) -> times.put(width + column, time));
+      // Of an input whose rows may be missing there may be no time.
+      boolean inner = j.kind() == PlanNode.Join.Kind.INNER;
+      Map<Integer, EventTime> times = new HashMap<>();
+      if (inner || j.kind() == PlanNode.Join.Kind.LEFT) {
+        times.putAll(of(j.left()));
+      }
+      if (inner || j.kind() == PlanNode.Join.Kind.RIGHT) {
+        int width = j.left().schema().size();
+        of(j.right()).forEach((column, time) -> times.put(width + column, time));
+      }
       return times;
     }
 
