@@ -1,6 +1,7 @@
 package dripledger.bench;
 
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLimits;
@@ -11,6 +12,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
+import java.util.ArrayList;
 import java.util.List;
 import java.util.SplittableRandom;
 
@@ -65,7 +67,9 @@ final class Together {
       RowLayout layout = new RowLayout(schema);
       loop.attach(InputNode.stream(1, "parcel", layout, -1, 0, 60_000));
       RowLayout gates = new RowLayout(Changes.schema("gate", "hall"));
-      loop.attach(InputNode.stream(2, "gate", gates, -1, 0, 60_000));
+      KeptRows kept = KeptRows.unique(gates.schema(), new int[] {0});
+      loop.attach(InputNode.table(2, "gate", gates, kept));
+      List<QueryNode> views = new ArrayList<>();
       for (int v = 0; v < VIEWS.size(); v++) {
         PlanNode plan = Changes.plan(VIEWS.get(v));
         while (!(plan instanceof PlanNode.Aggregate)) {
@@ -73,7 +77,8 @@ final class Together {
               plan.inputs().get(0); // what is made of the groups' rows is made when they are read
         }
         PlanCut.Step step = new PlanCut.Step(10 + v, (PlanNode.Aggregate) plan);
-        loop.attach(QueryNode.step(step, "view " + v));
+        views.add(QueryNode.step(step, "view " + v));
+        loop.attach(views.get(v));
       }
       Page halls = new Page(gates, GATES);
       for (int g = 0; g < GATES; g++) {
@@ -90,6 +95,11 @@ final class Together {
         long began = System.nanoTime();
         loop.stepNow(epoch + 2L, List.of(new EpochInput.Change(1, page)));
         nanos += epoch < WARM_UP ? 0 : System.nanoTime() - began;
+      }
+      for (int v = 0; v < views.size(); v++) {
+        if (views.get(v).failure() != null) {
+          throw new IllegalStateException(VIEWS.get(v) + " has stopped");
+        }
       }
       return (double) EPOCHS * epochRows / nanos * 1e9;
     }
