@@ -113,23 +113,15 @@ public final class PartitionMarks {
       int row = page.start(i);
       if (!nullable || !layout.isNull(bytes, row, column)) {
         long at = layout.slot(bytes, row, column);
+        late += at < mark ? 1 : 0;
         if (at > partition.highest) {
           partition.highest = at;
           mark = partition.mark(latenessMicros);
-        } else if (at < mark) {
-          late++;
         }
       }
       marks[i] = mark;
     }
     partition.rows += page.size();
-  }
-
-  void observe(Partition partition, long eventMicros) {
-    if (eventMicros < partition.mark(latenessMicros)) {
-      late++;
-    }
-    partition.highest = Math.max(partition.highest, eventMicros);
   }
 
   void save(DataOutput out) throws IOException {

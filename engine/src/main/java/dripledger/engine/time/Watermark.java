@@ -45,22 +45,13 @@ public final class Watermark {
     }
   }
 
-  /** Takes in the time of an event. */
-  public void observe(int number, long eventMicros, long nowMillis) {
-    Partition partition = seen(number, nowMillis);
-    partition.rows++;
-    marks.observe(partition, eventMicros);
-    advance(nowMillis);
-  }
-
-  private Partition seen(int number, long nowMillis) {
+  private void seen(int number, long nowMillis) {
     expect(number, nowMillis);
     Partition partition = marks.partition(number);
     if (idle(partition, nowMillis)) {
       marks.comeBack(number, watermark);
     }
     partition.seenMillis = nowMillis;
-    return partition;
   }
 
   /**

@@ -17,15 +17,15 @@ class WatermarkTest {
   void itIsTheHighestTimeLessTheLateness() {
     Watermark watermark = new Watermark(30, 60_000);
     assertThat(watermark.micros()).isEqualTo(Watermark.NONE);
-    watermark.observe(0, 100, 0);
+    watermark.observe(0, page(100L), 0, 0);
     assertThat(watermark.micros()).isEqualTo(70);
-    watermark.observe(0, 70, 0); // just in time
+    watermark.observe(0, page(70L), 0, 0); // just in time
     assertThat(watermark.late()).isZero();
-    watermark.observe(0, 69, 0);
+    watermark.observe(0, page(69L), 0, 0);
     assertThat(watermark.late()).isEqualTo(1);
-    watermark.observe(0, 90, 0);
+    watermark.observe(0, page(90L), 0, 0);
     assertThat(watermark.micros()).isEqualTo(70);
-    watermark.observe(0, 200, 0);
+    watermark.observe(0, page(200L), 0, 0);
     assertThat(watermark.micros()).isEqualTo(170);
   }
 
@@ -33,17 +33,17 @@ class WatermarkTest {
   void overPartitionsItIsTheLowestThatIsNotSilent() {
     Watermark watermark = new Watermark(10, 1000);
     watermark.expect(1, 0);
-    watermark.observe(0, 100, 0);
+    watermark.observe(0, page(100L), 0, 0);
     assertThat(watermark.micros()).as("nothing is known of 1").isEqualTo(Watermark.NONE);
-    watermark.observe(1, 500, 0);
+    watermark.observe(1, page(500L), 0, 0);
     assertThat(watermark.micros()).isEqualTo(90);
-    watermark.observe(0, 300, 0);
+    watermark.observe(0, page(300L), 0, 0);
     assertThat(watermark.micros()).isEqualTo(290);
-    watermark.observe(1, 600, 900);
+    watermark.observe(1, page(600L), 0, 900);
     assertThat(watermark.micros()).as("the first holds it").isEqualTo(290);
     watermark.advance(1500);
     assertThat(watermark.micros()).as("the first is silent").isEqualTo(590);
-    watermark.observe(0, 400, 1600);
+    watermark.observe(0, page(400L), 0, 1600);
     assertThat(watermark.micros()).as("it never falls").isEqualTo(590);
     assertThat(watermark.late()).isEqualTo(1);
   }
@@ -52,15 +52,15 @@ class WatermarkTest {
   void itComesBackFromACheckpoint() throws Exception {
     Watermark watermark = new Watermark(10, 1000);
     watermark.expect(3, 0);
-    watermark.observe(0, 100, 0);
-    watermark.observe(3, 50, 0);
+    watermark.observe(0, page(100L), 0, 0);
+    watermark.observe(3, page(50L), 0, 0);
     java.io.ByteArrayOutputStream bytes = new java.io.ByteArrayOutputStream();
     watermark.save(new java.io.DataOutputStream(bytes));
     Watermark again = new Watermark(10, 1000);
     again.restore(
         new java.io.DataInputStream(new java.io.ByteArrayInputStream(bytes.toByteArray())), 0);
     assertThat(again.micros()).isEqualTo(watermark.micros());
-    again.observe(3, 80, 0);
+    again.observe(3, page(80L), 0, 0);
     assertThat(again.micros()).as("partition 0 is remembered").isEqualTo(70);
   }
 
