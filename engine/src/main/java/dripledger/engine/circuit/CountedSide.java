@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.plan.Ending;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowWriter;
@@ -9,9 +10,9 @@ import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 
 /**
- * A side whose rows come and go. A row is the key of its block, which is its number; its state is
- * how many times it is there and, if the join asks for it, how many rows of the other input it has
- * met.
+ * A side whose rows come and go, or end with the watermark. A row is the key of its block, which is
+ * its number; its state is how many times it is there and, if the join asks for it, how many rows
+ * of the other input it has met. A row that has ended, or has no time to end by, is not kept.
  */
 final class CountedSide extends JoinSide implements SavedStore.Form {
   private static final int WEIGHT = 0;
@@ -25,21 +26,27 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
   private final int[] aheadBlocks = new int[AHEAD];
   private final long[] aheadHashes = new long[AHEAD];
   private final long[] aheadRows;
+  private final Ending ending; // or null
+  private final EndTimes times = new EndTimes();
+  private final RowWriter ended; // one that ends
 
   @SuppressWarnings("UnusedVariable")
   private long touched; // what was read only to have it near
 
   /**
    * @param counts whether rows are to know how many they have met
+   * @param ending when they end, or null for never
    */
-  CountedSide(Input input, boolean counts, Versions versions) {
+  CountedSide(Input input, boolean counts, Ending ending, Versions versions) {
     super(input);
+    this.ending = ending;
     this.counts = counts;
     rows = new GroupKeys(layout, all(layout.columns()));
     store = new KeyedStore(versions, rows.words(), counts ? 2 : 1, 64);
     store.onRelease(rows::release);
     saved = new SavedStore(store, rows, versions, this);
     rowWords = new long[rows.words()];
+    ended = new RowWriter(layout, 64);
     aheadRows = new long[AHEAD * rows.words()];
   }
 
@@ -100,6 +107,9 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
 
   @Override
   void add(int i, byte[] bytes, int row, long weight, long matches) {
+    if (ending != null && hasEnded(bytes, row)) {
+      return;
+    }
     int block = aheadBlocks[i];
     if (block == KeyedStore.NONE) { // or one before it in the batch has made it
       rows.encode(bytes, row, rowWords, 0);
@@ -108,6 +118,7 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
     if (block == KeyedStore.NONE || !store.isLive(block)) {
       if (block == KeyedStore.NONE) {
         block = store.changeOrInsert(store.hashOf(rowWords, 0), rowWords, 0);
+        noteEnd(block);
       } else {
         store.change(block);
       }
@@ -124,6 +135,56 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
     if (page[at + WEIGHT] == 0) {
       drop(i, bytes, row, block);
       store.remove(block);
+    }
+  }
+
+  private boolean hasEnded(byte[] bytes, int row) {
+    return layout.isNull(bytes, row, ending.column())
+        || times.isOver(layout.slot(bytes, row, ending.column()));
+  }
+
+  private void noteEnd(int block) {
+    if (ending != null) {
+      times.add(time(block), block);
+    }
+  }
+
+  private long time(int block) {
+    return rows.slot(store.page(block), store.header(block) + 1, ending.column());
+  }
+
+  @Override
+  void endUpTo(long watermark) {
+    if (ending != null) {
+      times.endUpTo(
+          EndTimes.upTo(watermark, ending.delayMicros()),
+          block -> {
+            if (store.isLive(block) && times.isOver(time(block))) {
+              end(block);
+            }
+          });
+    }
+  }
+
+  private void end(int block) {
+    ended.truncate(0);
+    ended.begin();
+    write(block, ended, 0);
+    ended.finish();
+    dropEnded(ended.bytes(), ended.start(), block);
+    store.remove(block);
+  }
+
+  @Override
+  void restored(long watermark) {
+    super.restored(watermark);
+    if (ending != null) {
+      times.restored(EndTimes.upTo(watermark, ending.delayMicros()));
+      for (int block = 0; block < store.ownLimit(); block++) {
+        if (store.isLive(block)) {
+          noteEnd(block);
+        }
+      }
     }
   }
 
@@ -186,7 +247,7 @@ final class CountedSide extends JoinSide implements SavedStore.Form {
 
   @Override
   long heapBytes() {
-    return store.heapBytes() + rows.heapBytes();
+    return store.heapBytes() + rows.heapBytes() + times.heapBytes();
   }
 
   @Override

@@ -3,8 +3,9 @@ package dripledger.engine.circuit;
 import dripledger.engine.circuit.JoinSide.Input;
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.expr.RowProgram;
+import dripledger.engine.plan.Ending;
+import dripledger.engine.plan.JoinKind;
 import dripledger.engine.plan.PlanNode;
-import dripledger.engine.plan.PlanNode.Join.Kind;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
@@ -28,6 +29,12 @@ import java.util.function.Consumer;
  * <p>A row that changes and is joined as before, −l then +l′, meets the same rows: they are looked
  * for once, and none of them is told.
  *
+ * <p>Semi-joins put left rows out by themselves while that count is not 0, anti-joins while it is,
+ * and neither puts out pairs.
+ *
+ * <p>A row that can meet no more of the other input, because the watermark has passed the last time
+ * at which one might come, is kept no longer: see {@link PlanNode.Join#ending}.
+ *
  * <p>State: the rows of both inputs, see {@link JoinSide}; those of a table that is joined on its
  * key are looked up in it, see {@link TableSide}. A row whose key is NULL meets nothing and is not
  * kept. A condition that fails on a pair rejects the pair.
@@ -37,6 +44,8 @@ final class Join implements Operator {
   private final TableSide tableSide; // the one of them that is looked up in a table, or null
   private final JoinSide.Shared shared;
   private final boolean[] counts; // whether a side's rows are told what they meet
+  private final boolean pairs; // whether they are put out
+  private final boolean metAlone; // whether rows are put out alone that have met any, and no others
   private final RowProgram condition; // or null
   private final Page pair; // what the condition is asked of
   private final JoinOutput out;
@@ -63,12 +72,15 @@ final class Join implements Operator {
       int port) {
     this.work = work;
     this.rejects = rejects;
-    Kind kind = plan.kind();
+    JoinKind kind = plan.kind();
     once = versions.isOnce();
     counts =
         new boolean[] {
-          kind == Kind.LEFT || kind == Kind.FULL, kind == Kind.RIGHT || kind == Kind.FULL
+          kind == JoinKind.LEFT || kind == JoinKind.FULL || !kind.pairs(),
+          kind == JoinKind.RIGHT || kind == JoinKind.FULL
         };
+    pairs = kind.pairs();
+    metAlone = kind == JoinKind.SEMI;
     RowLayout left = new RowLayout(plan.left().schema());
     RowLayout right = new RowLayout(plan.right().schema());
     keeps = !once || table < 0;
@@ -86,18 +98,18 @@ final class Join implements Operator {
             left,
             leftKeys,
             plan.nullMatches(),
-            table == 0 ? Rows.ELSEWHERE : rows(plan.left(), leftKeys),
-            table == 1 ? Rows.ELSEWHERE : rows(plan.right(), rightKeys));
+            table == 0 ? Rows.ELSEWHERE : rows(plan.left(), leftKeys, plan.ending(0)),
+            table == 1 ? Rows.ELSEWHERE : rows(plan.right(), rightKeys, plan.ending(1)));
     Input ofLeft = new Input(0, left, leftKeys, plan.nullMatches(), shared);
     Input ofRight = new Input(1, right, rightKeys, plan.nullMatches(), shared);
     tableSide =
         table < 0 ? null : new TableSide(table == 0 ? ofLeft : ofRight, plan.inputs().get(table));
     sides =
         new JoinSide[] {
-          table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], versions),
-          table == 1 ? tableSide : side(ofRight, plan.right(), counts[1], versions)
+          table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], plan.ending(0), versions),
+          table == 1 ? tableSide : side(ofRight, plan.right(), counts[1], plan.ending(1), versions)
         };
-    out = new JoinOutput(new RowLayout(plan.schema()), sides, next, port);
+    out = new JoinOutput(new RowLayout(plan.schema()), pairs, sides, next, port);
     leftAlone = new RowWriter(left, 64);
     tooLarge = rejects.place(PlanPrinter.step(plan), left);
     if (plan.condition() == null) {
@@ -124,11 +136,11 @@ final class Join implements Operator {
     return tableSide;
   }
 
-  private static Rows rows(PlanNode input, List<Integer> on) {
+  private Rows rows(PlanNode input, List<Integer> on, Ending ending) {
     if (isKeyed(input) && on.containsAll(input.key()) && input.key().containsAll(on)) {
       return Rows.ONE;
     }
-    return input.appendOnly() ? Rows.STAY : Rows.GO;
+    return input.appendOnly() && (once || ending == null) ? Rows.STAY : Rows.GO;
   }
 
   private static boolean isKeyed(PlanNode input) {
@@ -136,14 +148,18 @@ final class Join implements Operator {
   }
 
   /** The lightest form in which a side's rows can be kept: counted, equal rows are one. */
-  private JoinSide side(Input input, PlanNode plan, boolean counted, Versions versions) {
+  private JoinSide side(
+      Input input, PlanNode plan, boolean counted, Ending ending, Versions versions) {
+    if (ending != null && !once) {
+      return new CountedSide(input, counted, ending, versions);
+    }
     if (once ? isKeyed(plan) : plan.appendOnly() && !counted) {
       return new LoggedSide(input, counted);
     }
     if (!isKeyed(plan)) {
-      return new CountedSide(input, counted, versions);
+      return new CountedSide(input, counted, null, versions);
     }
-    boolean oneAKey = rows(plan, input.columns()) == Rows.ONE;
+    boolean oneAKey = rows(plan, input.columns(), null) == Rows.ONE;
     return new KeyedSide(input, plan.key(), oneAKey, counted, versions);
   }
 
@@ -202,13 +218,18 @@ final class Join implements Operator {
         }
       }
     }
-    if (counts[side] && met == 0 && !(own.canMatch(i) && once && keeps)) {
+    if (isAlone(side, met) && !(own.canMatch(i) && once && keeps)) {
       makeRoom();
       out.alone(side, bytes, row, weight);
     }
     if (own.canMatch(i) && keeps) {
       own.add(i, bytes, row, weight, met);
     }
+  }
+
+  /** Whether a row that has met so many is put out by itself. */
+  private boolean isAlone(int side, long met) {
+    return counts[side] && met == 0 != metAlone;
   }
 
   /** A row changes and is joined as before; there is no condition. */
@@ -224,7 +245,7 @@ final class Join implements Operator {
       makeRoom();
       pair(side, bytes, newRow, b, times);
     }
-    if (counts[side] && met == 0) {
+    if (isAlone(side, met)) {
       makeRoom();
       out.alone(side, bytes, row, -1);
       makeRoom();
@@ -244,8 +265,8 @@ final class Join implements Operator {
     boolean is = false;
     if (counts[1 - side]) {
       long before = other.meet(block, weight);
-      was = before == 0 && !once;
-      is = before + weight == 0 && !once;
+      was = isAlone(1 - side, before) && !once;
+      is = isAlone(1 - side, before + weight) && !once;
     }
     if (was && !is) {
       out.alone(1 - side, block, -times);
@@ -259,6 +280,9 @@ final class Join implements Operator {
   }
 
   private void pair(int side, byte[] bytes, int row, int block, long weight) {
+    if (!pairs) {
+      return;
+    }
     try {
       out.pair(side, bytes, row, block, weight);
     } catch (RowWriter.RowTooLargeException e) {
@@ -310,13 +334,14 @@ final class Join implements Operator {
       if (once && keeps && counts[side]) {
         giveAlone(side, sides[side]);
       }
+      sides[side].endUpTo(epoch.watermarkMicros());
     }
   }
 
   /** Puts out all rows that are there by themselves, now that all is known. */
   private void giveAlone(int side, JoinSide own) {
     for (int block = 0; block < own.limit(); block++) {
-      if (own.isThere(block) && own.met(block) == 0) {
+      if (own.isThere(block) && isAlone(side, own.met(block))) {
         makeRoom();
         out.alone(side, block, own.weight(block));
       }
@@ -347,8 +372,8 @@ final class Join implements Operator {
 
   @Override
   public void restored(long watermark) {
-    sides[0].restored();
-    sides[1].restored();
+    sides[0].restored(watermark);
+    sides[1].restored(watermark);
   }
 
   @Override

@@ -18,11 +18,14 @@ final class JoinOutput {
   private final GroupAggregate groups; // who takes columns, or null
   private final ColumnDelta columns;
   private final int[][] read; // for each side, which of its columns
+  private final boolean pairs; // whether a row has columns of the right side
 
   /**
+   * @param pairs whether rows are of both sides; otherwise they are of the left
    * @param next who takes what is put out, or null if it stays in {@link #rows}
    */
-  JoinOutput(RowLayout layout, JoinSide[] sides, Operator next, int port) {
+  JoinOutput(RowLayout layout, boolean pairs, JoinSide[] sides, Operator next, int port) {
+    this.pairs = pairs;
     this.sides = sides;
     this.next = next;
     this.port = port;
@@ -134,6 +137,9 @@ final class JoinOutput {
   }
 
   private void nulls(int side, int at) {
+    if (!pairs) {
+      return;
+    }
     for (int c : read[side]) {
       columns.columns[firstColumn(side) + c][at] = 0;
       columns.nulls[at] |= 1L << firstColumn(side) + c;
@@ -141,6 +147,9 @@ final class JoinOutput {
   }
 
   private void nulls(int side, RowWriter writer) {
+    if (!pairs) {
+      return;
+    }
     int from = firstColumn(side);
     for (int c = from; c < from + sides[side].layout.columns(); c++) {
       writer.setNull(c);

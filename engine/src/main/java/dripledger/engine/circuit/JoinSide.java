@@ -297,6 +297,12 @@ abstract class JoinSide {
     index.add(side, hashes[0], words, 0, -1, number);
   }
 
+  /** Takes a row from under its key; no batch is at hand. */
+  final void dropEnded(byte[] bytes, int row, int number) {
+    encode(0, bytes, row, false);
+    index.remove(side, index.hash(words, 0), words, 0, number);
+  }
+
   /** Looks for the rows of a batch themselves. */
   abstract void rowsAhead(Page delta, int from, int count);
 
@@ -377,8 +383,15 @@ abstract class JoinSide {
   /** What a checkpoint saves; null if nothing is kept. */
   abstract Durable durable();
 
-  /** Puts rows that were restored under their keys. */
-  void restored() {
+  /** Says how far time has come: what can meet no more is kept no longer. */
+  void endUpTo(long watermark) {}
+
+  /**
+   * Puts rows that were restored under their keys.
+   *
+   * @param watermark that of the last {@link #endUpTo} before they were saved
+   */
+  void restored(long watermark) {
     RowWriter row = new RowWriter(layout, 256);
     int limit = limit();
     for (int number = 0; number < limit; number++) {

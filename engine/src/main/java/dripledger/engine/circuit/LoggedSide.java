@@ -138,7 +138,7 @@ final class LoggedSide extends JoinSide {
   }
 
   @Override
-  void restored() {
+  void restored(long watermark) {
     log.all((bytes, at, address) -> putRestored(bytes, at, number(address, 0)));
   }
 

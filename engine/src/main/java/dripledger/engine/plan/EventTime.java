@@ -18,6 +18,11 @@ public record EventTime(long delayMicros, long windowMicros, long offsetMicros, 
     return new EventTime(delayMicros + micros, 0, 0, judged);
   }
 
+  /** The time of a row that may change for longer. */
+  EventTime atLeast(long delay) {
+    return delay <= delayMicros ? this : new EventTime(delay, 0, 0, judged);
+  }
+
   /** The beginning of the stride that it is in. */
   EventTime begin(long span, long origin) {
     boolean within = windowMicros % span == 0 && (offsetMicros - origin) % span == 0;

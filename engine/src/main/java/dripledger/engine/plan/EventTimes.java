@@ -39,13 +39,22 @@ public final class EventTimes {
     Stride stride = Finder.stride(call);
     if (stride == null) {
       boolean shifts = call.operation() == Operation.PLUS || call.operation() == Operation.MINUS;
-      boolean same = shifts && Finder.constant(call.operand(1), Kind.INTERVAL_DAY_TIME) != null;
+      boolean same = shifts && constant(call.operand(1), Kind.INTERVAL_DAY_TIME) != null;
       return same || call.operation() == Operation.CAST ? stride(below) : null;
     }
     Stride of = stride(below);
     return of == null || of.micros != 1
         ? null
         : new Stride(of.column, stride.micros, stride.originMicros);
+  }
+
+  /** The value of a constant of a kind that is a number, or null. */
+  static Long constant(Expr expr, Kind kind) {
+    return expr instanceof Expr.Constant c
+            && c.type().kind() == kind
+            && c.value() instanceof Long value
+        ? value
+        : null;
   }
 
   /** Whether rows of a plan come in time for windows by a time already. */
@@ -146,14 +155,6 @@ public final class EventTimes {
       return span == null || span <= 0 || origin == null ? null : new Stride(-1, span, origin);
     }
 
-    static Long constant(Expr expr, Kind kind) {
-      return expr instanceof Expr.Constant c
-              && c.type().kind() == kind
-              && c.value() instanceof Long micros
-          ? micros
-          : null;
-    }
-
     @Override
     public Map<Integer, EventTime> aggregate(PlanNode.Aggregate a) {
       Map<Integer, EventTime> below = of(a.input());
@@ -184,17 +185,7 @@ public final class EventTimes {
 
     @Override
     public Map<Integer, EventTime> join(PlanNode.Join j) {
-      // Of an input whose rows may be missing there may be no time.
-      boolean inner = j.kind() == PlanNode.Join.Kind.INNER;
-      Map<Integer, EventTime> times = new HashMap<>();
-      if (inner || j.kind() == PlanNode.Join.Kind.LEFT) {
-        times.putAll(of(j.left()));
-      }
-      if (inner || j.kind() == PlanNode.Join.Kind.RIGHT) {
-        int width = j.left().schema().size();
-        of(j.right()).forEach((column, time) -> times.put(width + column, time));
-      }
-      return times;
+      return JoinTimes.of(j);
     }
 
     @Override

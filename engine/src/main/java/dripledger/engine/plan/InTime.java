@@ -22,8 +22,7 @@ public final class InTime {
     if (plan instanceof PlanNode.Join j) {
       int width = j.left().schema().size();
       boolean left = time < width;
-      PlanNode.Join.Kind own = left ? PlanNode.Join.Kind.LEFT : PlanNode.Join.Kind.RIGHT;
-      if (j.kind() == PlanNode.Join.Kind.INNER || j.kind() == own) {
+      if (left ? j.kind().keepsLeft() : j.kind().keepsRight()) {
         return PlanRewriter.join(
             j,
             left ? windows(j.left(), time, sizeMicros, offsetMicros) : j.left(),
@@ -31,6 +30,28 @@ public final class InTime {
       }
     }
     return over(plan, time, sizeMicros, sizeMicros, offsetMicros, plan.schema());
+  }
+
+  /**
+   * The rows of a plan that come in time for what is done with a time of theirs, if windows have
+   * not left others out already.
+   */
+  static PlanNode rows(PlanNode plan, int time) {
+    if (!(plan instanceof PlanNode.Transform t)) {
+      return EventTimes.isJudged(plan, time) ? plan : windows(plan, time, 1, 0);
+    }
+    EventTimes.Stride stride = EventTimes.stride(t.program().outputs().get(time));
+    if (stride == null) {
+      return plan;
+    }
+    if (stride.micros() == 1) {
+      return new PlanNode.Transform(rows(t.input(), stride.column()), t.program());
+    }
+    if (EventTimes.isJudged(t.input(), stride.column())) {
+      return plan;
+    }
+    PlanNode below = windows(t.input(), stride.column(), stride.micros(), stride.originMicros());
+    return new PlanNode.Transform(below, t.program());
   }
 
   private static boolean hasJoin(PlanNode plan) {

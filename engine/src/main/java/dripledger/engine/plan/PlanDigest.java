@@ -120,7 +120,11 @@ public final class PlanDigest {
           .append(j.rightKeys())
           .append(" nulls ")
           .append(j.nullMatches())
-          .append(j.table() < 0 ? "" : " looked up in " + j.table());
+          .append(j.table() < 0 ? "" : " looked up in " + j.table())
+          .append(" ends ")
+          .append(j.ending(0))
+          .append(' ')
+          .append(j.ending(1));
       if (j.condition() != null) {
         out.append(" if ");
         ExprText.canonical(j.condition(), out);

@@ -197,7 +197,7 @@ public sealed interface PlanNode {
   record Join(
       PlanNode left,
       PlanNode right,
-      Kind kind,
+      JoinKind kind,
       List<Integer> leftKeys,
       List<Integer> rightKeys,
       List<Boolean> nullMatches,
@@ -210,21 +210,18 @@ public sealed interface PlanNode {
       nullMatches = List.copyOf(nullMatches);
     }
 
-    /** Which rows are there without a partner too. */
-    public enum Kind {
-      INNER,
-      LEFT,
-      RIGHT,
-      FULL
-    }
-
     /**
      * Which input is a table that is joined on its key, so that its rows need not be kept once
      * more: they are looked up where they are. −1 if none is, or if its rows have to know whether
      * they have met any.
      */
     public int table() {
-      return TableLookUps.table(this);
+      return JoinKeys.table(this);
+    }
+
+    /** When a row of an input can meet no more of the other, or null for never. */
+    public Ending ending(int side) {
+      return JoinTimes.ending(this, side);
     }
 
     /** The table that {@link #table} says, if it says one. */
@@ -252,23 +249,13 @@ public sealed interface PlanNode {
 
     @Override
     public boolean appendOnly() {
-      return kind == Kind.INNER && left.appendOnly() && right.appendOnly();
+      boolean grows = kind == JoinKind.INNER || kind == JoinKind.SEMI;
+      return grows && left.appendOnly() && right.appendOnly();
     }
 
     @Override
     public List<Integer> key() {
-      List<Integer> leftKey = left.key();
-      List<Integer> rightKey = right.key();
-      // Of a full join a row of either side may be alone, both with keys that are NULL.
-      if (leftKey == null || rightKey == null || kind == Kind.FULL) {
-        return null;
-      }
-      if (kind != Kind.RIGHT && rightKeys.containsAll(rightKey)) {
-        return leftKey; // a left row meets one row at most
-      }
-      List<Integer> key = new ArrayList<>(leftKey);
-      rightKey.forEach(column -> key.add(left.schema().size() + column));
-      return key;
+      return JoinKeys.key(this);
     }
 
     @Override

@@ -9,6 +9,7 @@ import dripledger.engine.row.SortKey;
 import dripledger.engine.time.Spans;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Locale;
 import java.util.stream.Collectors;
 
 /** Writes a plan for people: one line a node, the inputs indented below it. Pure. */
@@ -146,7 +147,13 @@ public final class PlanPrinter {
         boolean loose = j.condition() instanceof Expr.Call c && c.operation() == Operation.OR;
         conditions.add(loose && !conditions.isEmpty() ? "(" + text + ")" : text);
       }
-      String kind = j.kind() == PlanNode.Join.Kind.INNER ? "" : j.kind().name().toLowerCase() + " ";
+      String kind =
+          switch (j.kind()) {
+            case INNER -> "join";
+            case SEMI -> "rows of the first that meet one";
+            case ANTI -> "rows of the first that meet none";
+            default -> j.kind().name().toLowerCase(Locale.ROOT) + " join";
+          };
       String on =
           conditions.isEmpty() ? " all with all" : " on " + String.join(" AND ", conditions);
       int table = j.table();
@@ -156,7 +163,26 @@ public final class PlanPrinter {
               : "the rows of the "
                   + (table == 0 ? "second" : "first")
                   + " input; the table's are looked up in it";
-      return line(j, kind + "join" + on, state, "no bound");
+      return line(j, kind + on, state, bound(j));
+    }
+
+    private static String bound(PlanNode.Join j) {
+      List<String> bounds = new ArrayList<>();
+      for (int side = 0; side < 2; side++) {
+        String which = side == 0 ? "first" : "second";
+        Ending ending = j.ending(side);
+        if (ending != null) {
+          String time = j.inputs().get(side).schema().column(ending.column()).name();
+          bounds.add(
+              which
+                  + " until the watermark has reached "
+                  + after(time, Math.max(0, ending.delayMicros())));
+        } else if (side != j.table()) {
+          bounds.add(which + ": no bound");
+        }
+      }
+      boolean none = j.ending(0) == null && j.ending(1) == null;
+      return none ? "no bound" : String.join("; ", bounds);
     }
 
     @Override

@@ -29,31 +29,8 @@ public final class Publishing {
     if (time < 0) {
       return null;
     }
-    PlanNode rows = inTime(ending, time);
+    PlanNode rows = InTime.rows(ending, time);
     return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
-  }
-
-  /**
-   * With rows left out below that come late for what is done with a time of theirs, if that has not
-   * been done by windows.
-   */
-  private static PlanNode inTime(PlanNode plan, int time) {
-    if (!(plan instanceof PlanNode.Transform t)) {
-      return EventTimes.isJudged(plan, time) ? plan : InTime.windows(plan, time, 1, 0);
-    }
-    EventTimes.Stride stride = EventTimes.stride(t.program().outputs().get(time));
-    if (stride == null) {
-      return plan;
-    }
-    if (stride.micros() == 1) {
-      return new PlanNode.Transform(inTime(t.input(), stride.column()), t.program());
-    }
-    if (EventTimes.isJudged(t.input(), stride.column())) {
-      return plan;
-    }
-    PlanNode below =
-        InTime.windows(t.input(), stride.column(), stride.micros(), stride.originMicros());
-    return new PlanNode.Transform(below, t.program());
   }
 
   /** Whether every row has passed a step that puts it out when it ends. */
@@ -114,7 +91,7 @@ public final class Publishing {
       PlanNode input = a.input().accept(this);
       Ending ending = ending(a, publishes, keepMicros);
       if (ending != null && publishes) {
-        input = inTime(input, a.groupColumns().get(ending.column()));
+        input = InTime.rows(input, a.groupColumns().get(ending.column()));
         PlanNode.Aggregate judged =
             new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
         ending = ending(judged, true, 0);

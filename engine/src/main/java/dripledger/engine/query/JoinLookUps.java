@@ -1,8 +1,8 @@
 package dripledger.engine.query;
 
 import dripledger.engine.expr.Expr;
+import dripledger.engine.plan.JoinKind;
 import dripledger.engine.plan.PlanNode;
-import dripledger.engine.plan.PlanNode.Join.Kind;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -70,11 +70,11 @@ public final class JoinLookUps {
 
   /** How one side of a join can be read by the rows of the other, or null. */
   private LookUp lookUp(PlanNode.Join join) {
-    LookUp right = join.kind() == Kind.RIGHT || join.kind() == Kind.FULL ? null : right(join);
+    LookUp right = join.kind().keepsLeft() ? right(join) : null;
     if (right != null) {
       return right;
     }
-    return join.kind() == Kind.LEFT || join.kind() == Kind.FULL ? null : left(join);
+    return join.kind().keepsRight() || join.kind() == JoinKind.SEMI ? left(join) : null;
   }
 
   private LookUp right(PlanNode.Join join) {
@@ -169,7 +169,7 @@ public final class JoinLookUps {
       return version != null && (version.count() <= FEW || isKnown(side, version));
     }
     if (side instanceof PlanNode.Join join) {
-      return join.kind() != Kind.FULL
+      return join.kind() != JoinKind.FULL
           && (isFew(join.left()) && (isFew(join.right()) || right(join) != null)
               || isFew(join.right()) && left(join) != null);
     }

@@ -8,6 +8,8 @@ import dripledger.engine.expr.Program;
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.EventTime;
 import dripledger.engine.plan.EventTimes;
+import dripledger.engine.plan.JoinKind;
+import dripledger.engine.plan.JoinTimes;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -302,14 +304,27 @@ final class PlanBuilder {
   }
 
   private PlanNode join(Join rel) {
-    PlanNode left = build(rel.getLeft());
-    PlanNode right = build(rel.getRight());
-    PlanNode.Join.Kind kind =
+    PlanNode.Join join = join(rel, build(rel.getLeft()), build(rel.getRight()));
+    if (!JoinTimes.judges(join)) {
+      return join;
+    }
+    if (!judging) {
+      judging = true;
+      join = join(rel, build(rel.getLeft()), build(rel.getRight()));
+      judging = false;
+    }
+    return JoinTimes.inTime(join);
+  }
+
+  private PlanNode.Join join(Join rel, PlanNode left, PlanNode right) {
+    JoinKind kind =
         switch (rel.getJoinType()) {
-          case INNER -> PlanNode.Join.Kind.INNER;
-          case LEFT -> PlanNode.Join.Kind.LEFT;
-          case RIGHT -> PlanNode.Join.Kind.RIGHT;
-          case FULL -> PlanNode.Join.Kind.FULL;
+          case INNER -> JoinKind.INNER;
+          case LEFT -> JoinKind.LEFT;
+          case RIGHT -> JoinKind.RIGHT;
+          case FULL -> JoinKind.FULL;
+          case SEMI -> JoinKind.SEMI;
+          case ANTI -> JoinKind.ANTI;
           default -> throw unsupported("this form of join");
         };
     List<Integer> leftKeys = new ArrayList<>();

@@ -79,7 +79,8 @@ final class QueryShape {
 
   static RelNode of(RelNode rel) {
     RelNode windowed = TimeWindowed.in(rel);
-    RelNode shaped = Unnested.in(windowed.accept(new ScalarQueries()).accept(new Conditions()));
+    RelNode found = Existence.in(windowed.accept(new Conditions()));
+    RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
       shaped = decorrelated(Unnested.in(TimeWindowed.in(run(JOINED, shaped))), builder);

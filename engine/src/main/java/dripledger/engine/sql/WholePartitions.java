@@ -3,6 +3,7 @@ package dripledger.engine.sql;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Operation;
+import dripledger.engine.plan.JoinKind;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -27,7 +28,7 @@ final class WholePartitions {
     return new PlanNode.Join(
         rows,
         groups,
-        PlanNode.Join.Kind.INNER,
+        JoinKind.INNER,
         partition,
         keys,
         Collections.nCopies(partition.size(), true),

@@ -4,8 +4,8 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Program;
+import dripledger.engine.plan.JoinKind;
 import dripledger.engine.plan.PlanNode;
-import dripledger.engine.plan.PlanNode.Join.Kind;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -64,7 +64,8 @@ class TableSideTest {
     return new PlanNode.Transform(GATES, new Program(GATE, null, columns, schema));
   }
 
-  private static PlanNode.Join join(PlanNode left, PlanNode right, Kind kind, boolean tableIsLeft) {
+  private static PlanNode.Join join(
+      PlanNode left, PlanNode right, JoinKind kind, boolean tableIsLeft) {
     List<Column> both = new ArrayList<>(left.schema().columns());
     both.addAll(right.schema().columns());
     both.replaceAll(c -> new Column(c.name(), c.type().withNullable(true)));
@@ -108,7 +109,7 @@ class TableSideTest {
     "LEFT,false,false",
     "RIGHT,true,true"
   })
-  void rowsAreThoseOfTheTableAsItIs(Kind kind, boolean tableIsLeft, boolean stream) {
+  void rowsAreThoseOfTheTableAsItIs(JoinKind kind, boolean tableIsLeft, boolean stream) {
     for (long seed = 1; seed <= 3; seed++) {
       Random random = new Random(seed);
       PlanNode.Join plan =
@@ -186,11 +187,11 @@ class TableSideTest {
   }
 
   private static Map<String, Long> expected(
-      Map<Long, Object[]> scans, Map<String, Object[]> gates, Kind kind) {
+      Map<Long, Object[]> scans, Map<String, Object[]> gates, JoinKind kind) {
     Map<String, Long> rows = new HashMap<>();
     for (Object[] scan : scans.values()) {
       Object[] gate = gates.get(scan[2] + "/" + scan[1]);
-      if (gate != null || kind != Kind.INNER) {
+      if (gate != null || kind != JoinKind.INNER) {
         rows.merge(pair(scan, gate), 1L, Long::sum);
       }
     }
@@ -210,7 +211,7 @@ class TableSideTest {
     try (Versions.Pin pin = versions.pinFirmly()) {
       table.apply(page(GATE, List.of(Map.entry(old, -1L), Map.entry(other, 1L))));
       versions.publish();
-      Circuit circuit = new Circuit(join(scans(true), picked(), Kind.INNER, false));
+      Circuit circuit = new Circuit(join(scans(true), picked(), JoinKind.INNER, false));
       circuit.tables(id -> table, pin.version());
       Object[] scan = {7L, 1L, "h"};
       circuit.feed(2, page(SCAN, List.of(Map.entry(scan, 1L))));
@@ -223,10 +224,10 @@ class TableSideTest {
   @Test
   void whatCannotBeLookedUpIsKept() {
     PlanNode scans = scans(true);
-    assertThat(join(scans, picked(), Kind.RIGHT, false).table()).isEqualTo(-1);
-    assertThat(join(scans, picked(), Kind.FULL, false).table()).isEqualTo(-1);
+    assertThat(join(scans, picked(), JoinKind.RIGHT, false).table()).isEqualTo(-1);
+    assertThat(join(scans, picked(), JoinKind.FULL, false).table()).isEqualTo(-1);
     PlanNode view = new PlanNode.Source(1, "gate", GATE, false, List.of(1, 2));
-    assertThat(join(scans, view, Kind.INNER, false).table()).isEqualTo(-1);
-    assertThat(join(scans, GATES, Kind.INNER, false).table()).isEqualTo(-1); // not on its key
+    assertThat(join(scans, view, JoinKind.INNER, false).table()).isEqualTo(-1);
+    assertThat(join(scans, GATES, JoinKind.INNER, false).table()).isEqualTo(-1); // not on its key
   }
 }
