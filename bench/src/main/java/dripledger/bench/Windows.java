@@ -5,6 +5,7 @@ import dripledger.engine.circuit.Epoch;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Frame;
 import dripledger.engine.expr.WindowCall;
+import dripledger.engine.plan.KeptPlaces;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -75,7 +76,7 @@ final class Windows {
         sizes,
         byValue,
         call(WindowCall.Function.ROW_NUMBER),
-        new PlanNode.Window.Kept(WindowCall.Function.ROW_NUMBER, 0, 10),
+        new KeptPlaces(WindowCall.Function.ROW_NUMBER, 0, 10),
         false);
     print(
         "row numbers, a value that orders nothing",
@@ -129,7 +130,7 @@ final class Windows {
 
   /** Rows (k, v, extra) of a source, by partitions of some columns in an order. */
   private static Circuit circuit(
-      List<Integer> partition, SortKey order, List<WindowCall> calls, PlanNode.Window.Kept kept) {
+      List<Integer> partition, SortKey order, List<WindowCall> calls, KeptPlaces kept) {
     List<Column> output = new java.util.ArrayList<>(schema("k", "v", "extra").columns());
     calls.forEach(c -> output.add(c.output()));
     Circuit circuit =
@@ -173,7 +174,7 @@ final class Windows {
             List.of(0),
             new SortKey(1, false, false),
             List.of(),
-            new PlanNode.Window.Kept(WindowCall.Function.ROW_NUMBER, 0, FIRST));
+            new KeptPlaces(WindowCall.Function.ROW_NUMBER, 0, FIRST));
     circuit.join(versions);
     double nanos = 0;
     long epoch = 0;
@@ -188,7 +189,7 @@ final class Windows {
         }
         long began = System.nanoTime();
         circuit.feed(1, page);
-        sink += circuit.flush(new Epoch(++epoch, 0, 0)).size();
+        sink += circuit.flush(new Epoch(++epoch, 0, 0, 0)).size();
         circuit.clearOutput();
         versions.publish();
         nanos += System.nanoTime() - began;
@@ -248,12 +249,7 @@ final class Windows {
    * @param atEnd whether rows come at the end; null for one that changes what orders nothing
    */
   private void print(
-      String what,
-      int[] sizes,
-      SortKey order,
-      WindowCall call,
-      PlanNode.Window.Kept kept,
-      Boolean atEnd) {
+      String what, int[] sizes, SortKey order, WindowCall call, KeptPlaces kept, Boolean atEnd) {
     System.out.printf("  %-44s", what);
     for (int size : sizes) {
       System.out.printf("%12.1f", micros(size, order, call, kept, atEnd));
@@ -261,8 +257,7 @@ final class Windows {
     System.out.println();
   }
 
-  private double micros(
-      int size, SortKey order, WindowCall call, PlanNode.Window.Kept kept, Boolean atEnd) {
+  private double micros(int size, SortKey order, WindowCall call, KeptPlaces kept, Boolean atEnd) {
     Versions versions = Versions.ofGraph();
     Circuit circuit = circuit(List.of(), order, List.of(call), kept);
     circuit.join(versions);
@@ -271,7 +266,7 @@ final class Windows {
       add(all, k, 2L * k, 0, 1);
     }
     circuit.feed(1, all);
-    circuit.flush(new Epoch(1, 0, 0));
+    circuit.flush(new Epoch(1, 0, 0, 0));
     circuit.clearOutput();
     versions.publish();
     SplittableRandom random = new SplittableRandom(1);
@@ -289,7 +284,7 @@ final class Windows {
       }
       long began = System.nanoTime();
       circuit.feed(1, page);
-      sink += circuit.flush(new Epoch(2 + i, 0, 0)).size();
+      sink += circuit.flush(new Epoch(2 + i, 0, 0, 0)).size();
       circuit.clearOutput();
       versions.publish();
       times[i] = System.nanoTime() - began;
@@ -301,7 +296,7 @@ final class Windows {
           back.commit(-page.weight(r));
         }
         circuit.feed(1, back);
-        circuit.flush(new Epoch(2 + i, 0, 0));
+        circuit.flush(new Epoch(2 + i, 0, 0, 0));
         circuit.clearOutput();
         versions.publish();
       }

@@ -19,7 +19,6 @@ import dripledger.engine.intake.StreamHistory;
 import dripledger.engine.introspection.FigureTables;
 import dripledger.engine.introspection.Introspection;
 import dripledger.engine.query.PreparedQueries;
-import dripledger.engine.query.QueryBounds;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
@@ -42,6 +41,8 @@ import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.time.Clock;
+import java.time.Instant;
+import java.time.temporal.ChronoUnit;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -85,12 +86,11 @@ public final class Engine implements AutoCloseable {
     this.ledger = records.ledger();
     this.connectors = connectors;
     this.clock = clock;
-    loop = new EpochLoop(options.epochLimits(), records.definitions()::reserveEpochs, 0);
+    loop =
+        new EpochLoop(options.epochLimits(), this::nowMicros, records.definitions()::reserveEpochs);
     history = new StreamHistory(ledger, connectors, this::catalog, this::returns);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
-    QueryBounds bounds =
-        new QueryBounds(options.maxResultRows(), options.queryMillis(), options.maxQueryBytes());
-    runner = new QueryRunner(history, this::figures, bounds);
+    runner = new QueryRunner(history, this::figures, options.queryBounds());
     definitions =
         new Definitions(
             records.definitions(),
@@ -191,8 +191,7 @@ public final class Engine implements AutoCloseable {
   }
 
   private long nowMicros() {
-    java.time.Instant now = clock.instant();
-    return now.getEpochSecond() * 1_000_000 + now.getNano() / 1000;
+    return ChronoUnit.MICROS.between(Instant.EPOCH, clock.instant());
   }
 
   /** The object of this name. */

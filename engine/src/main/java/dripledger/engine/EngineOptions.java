@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import dripledger.engine.epoch.EpochLimits;
+import dripledger.engine.query.QueryBounds;
 
 /**
  * The engine's bounds.
@@ -50,6 +51,10 @@ public record EngineOptions(
 
   EpochLimits epochLimits() {
     return new EpochLimits(maxEpochRows, maxQueuedBytes, maxHeldBytes, workers, togetherRows);
+  }
+
+  QueryBounds queryBounds() {
+    return new QueryBounds(maxResultRows, queryMillis, maxQueryBytes);
   }
 
   /** The cores there are. */

@@ -138,8 +138,8 @@ class ErrorTextTest {
         NOT_FOUND 1:38 no column "colour" here
         gate has gate, hall
       CREATE MATERIALIZED VIEW v AS SELECT CURRENT_TIMESTAMP AS t FROM gate
-        NOT_SUPPORTED 1:38 not supported yet: NOW in a view
-        compare with a column, or use it in a query that is asked once
+        NOT_SUPPORTED 1:38 not supported yet in a view: now, the current time, in what is computed
+        compare a time of the row with it, as in at > CURRENT_TIMESTAMP - INTERVAL '5' MINUTE
       CREATE MATERIALIZED VIEW v AS SELECT gate FROM gate WHERE hall = :hall
         INVALID 1:66 no value was given for :hall
         pass it in args: {"hall": …}

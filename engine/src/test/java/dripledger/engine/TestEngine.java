@@ -11,6 +11,7 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Ledger;
 import java.time.Clock;
 import java.time.Instant;
+import java.time.ZoneId;
 import java.time.ZoneOffset;
 import java.util.ArrayList;
 import java.util.Arrays;
@@ -27,6 +28,7 @@ public final class TestEngine implements AutoCloseable {
   private final int workers;
   final MemoryCheckpoints checkpoints;
   private final Connectors connectors;
+  private final SetClock clock = new SetClock();
   Engine engine;
 
   TestEngine() {
@@ -52,6 +54,31 @@ public final class TestEngine implements AutoCloseable {
     start();
   }
 
+  /** A clock that says what it was told last. */
+  static final class SetClock extends Clock {
+    private volatile Instant now = CLOCK.instant();
+
+    @Override
+    public Instant instant() {
+      return now;
+    }
+
+    @Override
+    public ZoneId getZone() {
+      return ZoneOffset.UTC;
+    }
+
+    @Override
+    public Clock withZone(ZoneId zone) {
+      throw new UnsupportedOperationException("it has no other");
+    }
+  }
+
+  /** Sets the time of day, forward or back. */
+  void clock(Instant now) {
+    clock.now = now;
+  }
+
   /** New, empty records. */
   public static Records records() {
     MemoryCheckpoints checkpoints = new MemoryCheckpoints();
@@ -64,7 +91,7 @@ public final class TestEngine implements AutoCloseable {
   }
 
   private void start() {
-    engine = new Engine(options(workers), records, connectors, CLOCK);
+    engine = new Engine(options(workers), records, connectors, clock);
     engine.start();
   }
 

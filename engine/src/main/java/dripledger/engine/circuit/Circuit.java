@@ -1,18 +1,13 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
-import dripledger.engine.plan.PlanPrinter;
-import dripledger.engine.plan.PlanVisitor;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
-import java.util.HashMap;
-import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -24,20 +19,16 @@ import java.util.function.LongFunction;
  * as of some recent moment.
  */
 public final class Circuit {
-  private final List<Operator> operators = new ArrayList<>();
-  private final Inputs inputs = new Inputs();
-  private final Rejects rejects = new Rejects();
+  private final List<Operator> operators;
+  private final Inputs inputs;
+  private final Assembly parts;
   private final Page output;
   private final List<Durable> durable = new ArrayList<>();
-  private final Map<PlanNode, Operator> keeping = new HashMap<>();
-  private final Map<PlanNode, LateRows> late = new LinkedHashMap<>();
   private final PlanNode root;
   private final Work work;
   private final GroupAggregate stored;
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
-  private final Versions versions;
   private final Finish asItIs; // of a stored result
-  private final LongFunction<RelationVersion> relations; // of a circuit that is fed once
   private boolean started;
 
   /**
@@ -65,32 +56,33 @@ public final class Circuit {
       LongFunction<RelationVersion> relations,
       Work work,
       Runnable spill) {
-    this.relations = relations;
     this.root = root;
+    parts = new Assembly(versions, relations, work);
+    operators = parts.operators;
+    inputs = parts.inputs;
     this.work = work;
     this.own = versions;
-    this.versions = versions;
     GroupAggregate groups = null;
     if (root instanceof PlanNode.Aggregate aggregate && !aggregate.publishesEnds()) {
       // Its state is the relation, and it gives its own page away.
-      groups = aggregate(aggregate, null, 0);
+      groups = parts.aggregate(aggregate, null, 0);
       output = groups.output();
     } else if (spill != null) {
       output = new Page(new RowLayout(root.schema()));
-      build(root, (port, delta) -> spill(delta, spill), 0);
+      parts.build(root, (port, delta) -> spill(delta, spill), 0);
     } else if (root instanceof PlanNode.Transform transform) {
-      Transform last = transform(transform, null, 0);
+      Transform last = parts.transform(transform, null, 0);
       output = last.output();
-      add(last, transform.input());
+      parts.add(last, transform.input());
     } else if (root instanceof PlanNode.Join join) {
-      output = join(join, null, 0).output();
+      output = parts.join(join, null, 0).output();
     } else if (root instanceof PlanNode.Window window) {
-      output = window(window, null, 0).output();
+      output = parts.window(window, null, 0).output();
     } else if (root instanceof PlanNode.Settle settle) {
-      output = settle(settle, null, 0).output();
+      output = parts.settle(settle, null, 0).output();
     } else {
       output = new Page(new RowLayout(root.schema()));
-      build(root, (port, delta) -> output.appendAll(delta), 0);
+      parts.build(root, (port, delta) -> output.appendAll(delta), 0);
     }
     stored = groups;
     asItIs = groups == null ? null : Finish.none((PlanNode.Aggregate) root);
@@ -114,10 +106,21 @@ public final class Circuit {
    * Says that the state was restored: what operators emit of no input has been emitted.
    *
    * @param watermark that of the epoch it was saved in
+   * @param currentMicros the current time of that
    */
-  void restored(long watermark) {
+  void restored(long watermark, long currentMicros) {
     started = true;
-    operators.forEach(op -> op.restored(watermark));
+    operators.forEach(op -> op.restored(watermark, currentMicros));
+  }
+
+  /** Says what the current time is, before anything is fed. */
+  void current(long micros) {
+    operators.forEach(op -> op.current(micros));
+  }
+
+  /** When it has to be told the current time next; {@link Long#MAX_VALUE} for not at all. */
+  long dueMicros() {
+    return operators.stream().mapToLong(Operator::dueMicros).min().orElse(Long.MAX_VALUE);
   }
 
   /** How rows are made of the state that is the result, or null. */
@@ -168,161 +171,6 @@ public final class Circuit {
     if (output.size() >= ColumnDelta.ROWS) {
       work.step();
       spill.run();
-    }
-  }
-
-  private Transform transform(PlanNode.Transform t, Operator next, int port) {
-    int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
-    return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
-  }
-
-  private void add(Operator op, PlanNode input) {
-    build(input, op, 0);
-    operators.add(op);
-  }
-
-  private GroupAggregate aggregate(PlanNode.Aggregate a, Operator next, int port) {
-    LateRows late = a.ending() == null ? null : lateRows(a);
-    GroupAggregate op = new GroupAggregate(a, versions, rejects, late, next, port);
-    add(op, a.input());
-    keeping.put(a, op);
-    return op;
-  }
-
-  private Window window(PlanNode.Window w, Operator next, int port) {
-    Window op = new Window(w, versions, rejects, next, port);
-    add(op, w.input());
-    keeping.put(w, op);
-    return op;
-  }
-
-  private Settle settle(PlanNode.Settle s, Operator next, int port) {
-    Settle op = new Settle(s, versions, lateRows(s), next, port);
-    add(op, s.input());
-    keeping.put(s, op);
-    return op;
-  }
-
-  private LateRows lateRows(PlanNode node) {
-    return late.computeIfAbsent(node, n -> new LateRows());
-  }
-
-  private Join join(PlanNode.Join j, Operator next, int port) {
-    int table = j.table();
-    if (table >= 0
-        && relations != null
-        && !looksUpIn(relations.apply(j.tableSource().relationId()))) {
-      table = -1;
-    }
-    Join op = new Join(j, table, versions, rejects, work, next, port);
-    if (table >= 0) {
-      table(j, op);
-    }
-    for (int side = 0; side < 2; side++) {
-      if (side != table) {
-        build(j.inputs().get(side), op, side);
-      }
-    }
-    operators.add(op);
-    keeping.put(j, op);
-    return op;
-  }
-
-  /** Makes what feeds a join the changes of a table that it looks its rows up in. */
-  private void table(PlanNode.Join j, Join join) {
-    Operator first = join;
-    int port = j.table();
-    int at = port;
-    PlanNode plan = j.inputs().get(port);
-    if (plan instanceof PlanNode.Transform picked) {
-      first = transform(picked, join, port);
-      at = 0;
-      operators.add(first);
-    }
-    PlanNode.Source source = j.tableSource();
-    RowLayout layout = new RowLayout(source.schema());
-    inputs.addTable(source.relationId(), first, at, layout, join.tableSide());
-  }
-
-  private void build(PlanNode node, Operator next, int port) {
-    node.accept(new Builder(next, port));
-  }
-
-  /** Makes the operators of a plan, each of which hands on to the one above. */
-  private final class Builder implements PlanVisitor<Void> {
-    private final Operator next;
-    private final int port;
-
-    Builder(Operator next, int port) {
-      this.next = next;
-      this.port = port;
-    }
-
-    @Override
-    public Void source(PlanNode.Source s) {
-      inputs.add(s.relationId(), next, port, new RowLayout(s.schema()));
-      return null;
-    }
-
-    @Override
-    public Void values(PlanNode.Values v) {
-      operators.add(new Constant(v, next, port));
-      return null;
-    }
-
-    @Override
-    public Void transform(PlanNode.Transform t) {
-      add(Circuit.this.transform(t, next, port), t.input());
-      return null;
-    }
-
-    @Override
-    public Void aggregate(PlanNode.Aggregate a) {
-      Circuit.this.aggregate(a, next, port);
-      return null;
-    }
-
-    @Override
-    public Void join(PlanNode.Join j) {
-      Circuit.this.join(j, next, port);
-      return null;
-    }
-
-    @Override
-    public Void repeat(PlanNode.Repeat r) {
-      add(new Repeat(r, next, port), r.input());
-      return null;
-    }
-
-    @Override
-    public Void unnest(PlanNode.Unnest u) {
-      add(new Unnest(u, next, port), u.input());
-      return null;
-    }
-
-    @Override
-    public Void window(PlanNode.Window w) {
-      Circuit.this.window(w, next, port);
-      return null;
-    }
-
-    @Override
-    public Void timeWindows(PlanNode.TimeWindows w) {
-      Rejects timeless = relations == null ? rejects : new Rejects(); // no error of a query
-      add(new TimeWindows(w, lateRows(w), timeless, next, port), w.input());
-      return null;
-    }
-
-    @Override
-    public Void settle(PlanNode.Settle s) {
-      Circuit.this.settle(s, next, port);
-      return null;
-    }
-
-    @Override
-    public Void unionAll(PlanNode.UnionAll u) {
-      u.inputs().forEach(input -> build(input, next, port));
-      return null;
     }
   }
 
@@ -459,18 +307,18 @@ public final class Circuit {
   }
 
   public Rejects rejects() {
-    return rejects;
+    return parts.rejects;
   }
 
   /** What a node that keeps rows inside keeps of them; null if it is not here. */
   State state(PlanNode node) {
-    Operator op = keeping.get(node);
+    Operator op = parts.keeping.get(node);
     return op == null ? null : new State(op.stateKeys(), op.stateBytes());
   }
 
   /** What each node left out that came too late, in the order they were made. */
   public Map<PlanNode, LateRows> late() {
-    return late;
+    return parts.late;
   }
 
   /** What an operator keeps. */

@@ -51,6 +51,11 @@ final class EndTimes {
     return ended;
   }
 
+  /** The first time at which something ends, or {@link Long#MAX_VALUE}. */
+  long first() {
+    return byTime.isEmpty() ? Long.MAX_VALUE : byTime.firstKey();
+  }
+
   /** Whether anything is over. */
   boolean anyOver() {
     return ended != Watermark.NONE;

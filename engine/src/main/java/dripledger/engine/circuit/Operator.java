@@ -25,12 +25,26 @@ interface Operator {
   /** Leaves its clock. */
   default void close() {}
 
+  /** Says what the current time is, before the first push; see {@link Epoch#currentMicros}. */
+  default void current(long micros) {}
+
   /**
    * Says that the state was restored.
    *
    * @param watermark that of the last {@link #flush} before it was saved
+   * @param currentMicros the current time of that
    */
+  default void restored(long watermark, long currentMicros) {
+    restored(watermark);
+  }
+
+  /** As above, for operators that ask nothing of the current time. */
   default void restored(long watermark) {}
+
+  /** When it has to be told the current time next; {@link Long#MAX_VALUE} for not at all. */
+  default long dueMicros() {
+    return Long.MAX_VALUE;
+  }
 
   /** Heap held as state, in bytes. */
   default long stateBytes() {

@@ -37,6 +37,7 @@ public final class QueryNode extends LiveNode {
   private QueryNode base;
   private Page delta;
   private boolean rowsWanted = true;
+  private long currentMicros = Epoch.NEVER;
   private boolean begun; // whether what tables have changed is in this epoch
   private LongFunction<KeptRows> tables = id -> null;
   private long shown;
@@ -175,8 +176,11 @@ public final class QueryNode extends LiveNode {
   /**
    * Says that it is filled next from a version that is pinned, or from what its inputs have changed
    * up to it; by the epoch loop.
+   *
+   * @param currentMicros the current time, see {@link Epoch#currentMicros}
    */
-  public void fillFrom(long version) {
+  public void fillFrom(long version, long currentMicros) {
+    current(currentMicros);
     filling.mark();
     circuit.tables(tables, version);
   }
@@ -206,9 +210,24 @@ public final class QueryNode extends LiveNode {
     return rows;
   }
 
+  private void current(long micros) {
+    currentMicros = micros;
+    circuit.current(micros);
+  }
+
+  /** The current time that it was told last, or {@link Epoch#NEVER}. */
+  public long currentMicros() {
+    return currentMicros;
+  }
+
+  /** When it has to be told the current time next; {@link Long#MAX_VALUE} for not at all. */
+  public long dueMicros() {
+    return filling == null ? circuit.dueMicros() : Long.MAX_VALUE;
+  }
+
   /** Takes in the rest, and is filled; by the epoch loop. */
   public void drain() {
-    fillFrom(TableSide.NOW);
+    fillFrom(TableSide.NOW, currentMicros);
     catchUp();
     filling = null;
     filled = page -> {};
@@ -335,6 +354,7 @@ public final class QueryNode extends LiveNode {
     begun = false;
     delta = circuit.flush(epoch, readers);
     watermark(epoch.watermarkMicros());
+    currentMicros = epoch.currentMicros();
     long changed = isPassive() ? base.circuit.changed() : circuit.changed();
     keep(delta);
     if (changed > 0) {
@@ -453,6 +473,7 @@ public final class QueryNode extends LiveNode {
     out.writeLong(shown);
     circuit.rejects().save(out);
     out.writeLong(watermarkMicros());
+    out.writeLong(currentMicros);
     for (LateRows late : circuit.late().values()) {
       late.save(out);
     }
@@ -463,10 +484,11 @@ public final class QueryNode extends LiveNode {
     shown = in.readLong();
     circuit.rejects().restore(in);
     watermark(in.readLong());
+    currentMicros = in.readLong();
     for (LateRows late : circuit.late().values()) {
       late.restore(in);
     }
-    circuit.restored(watermarkMicros());
+    circuit.restored(watermarkMicros(), currentMicros);
     if (kept != null) {
       kept.restored();
     }

@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.expr.Frame;
 import dripledger.engine.expr.WindowCall;
+import dripledger.engine.plan.KeptPlaces;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Bytes;
@@ -39,7 +40,7 @@ final class Window implements Operator {
   private final OrderedRows rows;
   private final WindowReach reach;
   private final PartitionViews views;
-  private final PlanNode.Window.Kept kept;
+  private final KeptPlaces kept;
   private final long needed; // rows of a partition, or −1 for all
   private final WindowFunction[][] functions; // as it was, as it is
   private final WindowFunction[] ranking = new WindowFunction[2]; // which rows are kept by, or null

@@ -9,6 +9,7 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.intake.Sources;
@@ -142,7 +143,7 @@ public final class Alterations {
           List.of(new StoredDefinition(store.nextId(), name, "alter", stream.id(), sql, at)),
           List.of());
       live.publish(changed, node);
-      EpochLoop.await(
+      EpochWait.await(
           loop.between(
               () -> {
                 node.takeOver(old, Watermark.clock());

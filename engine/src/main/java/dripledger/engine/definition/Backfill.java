@@ -4,6 +4,7 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.QueryRunner;
@@ -77,12 +78,12 @@ public final class Backfill {
   /** Pins what is there now, up to which the node is filled next. */
   private Pinned pin(QueryNode node, Runnable before) {
     Pinned[] pinned = new Pinned[1];
-    EpochLoop.await(
+    EpochWait.await(
         loop.between(
             () -> {
               before.run();
               pinned[0] = loop.pinFirmly();
-              node.fillFrom(pinned[0].pin().version());
+              node.fillFrom(pinned[0].pin().version(), loop.currentMicros());
             }));
     return pinned[0];
   }
@@ -129,7 +130,7 @@ public final class Backfill {
   /** Lets a filled node take part in epochs; if it cannot, it is as if it had never been. */
   void live(QueryNode node, Runnable also) {
     try {
-      EpochLoop.await(
+      EpochWait.await(
           loop.between(
               () -> {
                 loop.live(node);
@@ -152,6 +153,6 @@ public final class Backfill {
   /** Takes a node out of the graph again. */
   void leave(QueryNode node) {
     CompletableFuture<Long> left = loop.between(() -> loop.detach(node));
-    EpochLoop.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
+    EpochWait.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
   }
 }

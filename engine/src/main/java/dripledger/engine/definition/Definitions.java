@@ -10,6 +10,7 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.intake.Sources;
@@ -274,7 +275,7 @@ public final class Definitions {
     SourceSpec source = CatalogObject.sourceOf(object);
     if (source == null) {
       store.apply(List.of(LiveCatalog.stored(object, null)), List.of());
-      long epoch = EpochLoop.await(loop.between(() -> loop.attach(node)));
+      long epoch = EpochWait.await(loop.between(() -> loop.attach(node)));
       live.publish(object, node);
       return created(object, epoch);
     }
@@ -286,7 +287,7 @@ public final class Definitions {
     } else {
       history.begin(object.id(), begin);
       store.apply(List.of(LiveCatalog.stored(object, begin)), List.of());
-      EpochLoop.await(loop.between(() -> loop.attach(node)));
+      EpochWait.await(loop.between(() -> loop.attach(node)));
       live.publish(object, node);
       sources.open(object);
     }
@@ -327,7 +328,7 @@ public final class Definitions {
     }
     List<LiveNode> going = live.nodes(dropped);
     live.publish(object, dropped);
-    long epoch = EpochLoop.await(loop.between(() -> going.forEach(loop::detach)));
+    long epoch = EpochWait.await(loop.between(() -> going.forEach(loop::detach)));
     forget(dropped);
     live.defined();
     return new Result.Done(
@@ -456,7 +457,7 @@ public final class Definitions {
     List<LiveNode> nodes = live.nodes(going);
     live.withdraw(going);
     fed.values().stream().distinct().filter(sources::shared).forEach(loads::closeIfUnused);
-    long epoch = EpochLoop.await(loop.between(() -> nodes.forEach(loop::detach)));
+    long epoch = EpochWait.await(loop.between(() -> nodes.forEach(loop::detach)));
     forget(going);
     fed.keySet().forEach(o -> sources.forget(o.id()));
     return new Result.Done(

@@ -5,6 +5,7 @@ import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.Result;
@@ -68,7 +69,7 @@ public final class Indexes {
         List.of(
             new StoredDefinition(store.nextId(), object.name(), "index", object.id(), sql, null)),
         List.of());
-    EpochLoop.await(loop.between(() -> node.orders(with(node.orders(), command))));
+    EpochWait.await(loop.between(() -> node.orders(with(node.orders(), command))));
     return new Result.Done(
         (command.drop() ? "dropped" : "created") + " index on " + name, loop.snapshot().epoch());
   }

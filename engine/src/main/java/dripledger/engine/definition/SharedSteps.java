@@ -2,6 +2,7 @@ package dripledger.engine.definition;
 
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.plan.PlanCut;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -67,7 +68,7 @@ public final class SharedSteps {
     }
     if (!unused.isEmpty()) {
       CompletableFuture<Long> left = loop.between(() -> unused.forEach(loop::detach));
-      EpochLoop.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
+      EpochWait.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
     }
   }
 

@@ -7,6 +7,7 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.TableDifference;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.intake.Sources;
@@ -144,7 +145,7 @@ public final class TableLoads {
       }
       // Nothing follows it now, and it must not look as if.
       String reason = "it could not be loaded again: " + e.getMessage();
-      EpochLoop.await(loop.between(() -> loop.stopBySource(table.id(), reason)));
+      EpochWait.await(loop.between(() -> loop.stopBySource(table.id(), reason)));
       throw e;
     }
     live.defined();

@@ -14,11 +14,11 @@ import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
-import java.util.concurrent.ExecutionException;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.TimeoutException;
 import java.util.function.Consumer;
 import java.util.function.LongPredicate;
+import java.util.function.LongSupplier;
 import java.util.function.LongUnaryOperator;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -58,16 +58,16 @@ public final class EpochLoop implements AutoCloseable {
   private volatile long heldBytes;
 
   /**
+   * @param clock the time of day, in microseconds since 1970
    * @param reserveEpochs takes a count of epoch numbers for this process and answers the first
    */
-  public EpochLoop(EpochLimits limits, LongUnaryOperator reserveEpochs, long sequence) {
+  public EpochLoop(EpochLimits limits, LongSupplier clock, LongUnaryOperator reserveEpochs) {
     this.limits = limits;
-    graph = new Graph(versions, limits.workers(), limits.togetherRows());
+    graph = new Graph(versions, clock, limits.workers(), limits.togetherRows());
     queue = new InputQueue(limits.maxQueuedBytes());
     versions.boundHeldBack(limits.maxHeldBytes() / HELD_BACK_SHARE);
     numbers = new EpochNumbers(reserveEpochs);
-    snapshot =
-        new Snapshot(numbers.next(), versions.published(), sequence, Map.of(), Map.of(), Map.of());
+    snapshot = new Snapshot(numbers.next(), versions.published(), 0, Map.of(), Map.of(), Map.of());
   }
 
   /** What to tell if the loop ends by itself, on its thread; before {@link #start}. */
@@ -267,20 +267,6 @@ public final class EpochLoop implements AutoCloseable {
     }
   }
 
-  /** Waits for what {@link #between} answered; what was thrown there is thrown here. */
-  public static long await(CompletableFuture<Long> done) {
-    try {
-      return done.get();
-    } catch (ExecutionException e) {
-      throw e.getCause() instanceof RuntimeException r
-          ? r
-          : new IllegalStateException(e.getCause());
-    } catch (InterruptedException e) {
-      Thread.currentThread().interrupt();
-      throw new IllegalStateException("interrupted", e);
-    }
-  }
-
   /** Adds a node; inside {@link #between} or before {@link #start} only. */
   public void attach(LiveNode node) {
     graph.attach(node);
@@ -290,6 +276,11 @@ public final class EpochLoop implements AutoCloseable {
   public void live(QueryNode node) {
     graph.live(node);
     stepNow(List.of()); // what has ended by now is seen with it
+  }
+
+  /** The current time for what is filled; inside {@link #between} or before {@link #start} only. */
+  public long currentMicros() {
+    return graph.currentMicros();
   }
 
   /** Has a node look rows up in tables as they are; before {@link #start} only. */

@@ -17,8 +17,10 @@ import java.util.HashMap;
 import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.TimeUnit;
 import java.util.function.Consumer;
 import java.util.function.LongPredicate;
+import java.util.function.LongSupplier;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -35,6 +37,9 @@ import org.slf4j.LoggerFactory;
 final class Graph implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Graph.class);
 
+  /** The current time goes on by this, in microseconds. */
+  private static final long CURRENT_STEP = TimeUnit.SECONDS.toMicros(1);
+
   private final Versions versions;
   private final List<LiveNode> nodes = new ArrayList<>();
   private final Map<Long, LiveNode> byId = new HashMap<>();
@@ -43,12 +48,16 @@ final class Graph implements AutoCloseable {
   private final int togetherRows;
   private List<List<Bundle>> ranks = List.of();
   private long taken; // rows since the last epoch
+  private final LongSupplier clock;
+  private long currentMicros = Epoch.NEVER;
 
   /**
+   * @param clock the time of day, in microseconds since 1970
    * @param workerCount how many threads step together
    * @param togetherRows an epoch of fewer rows is not worth calling the others for
    */
-  Graph(Versions versions, int workerCount, int togetherRows) {
+  Graph(Versions versions, LongSupplier clock, int workerCount, int togetherRows) {
+    this.clock = clock;
     this.versions = versions;
     workers = new Workers(workerCount);
     this.togetherRows = togetherRows;
@@ -78,6 +87,9 @@ final class Graph implements AutoCloseable {
 
   private void takesPart(LiveNode node) {
     node.join(versions);
+    if (node instanceof QueryNode query) {
+      currentMicros = Math.max(currentMicros, query.currentMicros());
+    }
     if (node.id() != LiveNode.NO_NUMBER) {
       byId.put(node.id(), node);
     }
@@ -216,6 +228,7 @@ final class Graph implements AutoCloseable {
 
   /** Takes every node through an epoch. */
   void step(long epoch, long nowMillis) {
+    currentMicros = Math.max(currentMicros, stepOfClock());
     boolean together = workers.count() > 1 && taken >= togetherRows;
     taken = 0;
     for (List<Bundle> rank : ranks) {
@@ -265,7 +278,7 @@ final class Graph implements AutoCloseable {
       }
     }
     if (!query.isFilling()) {
-      query.step(new Epoch(epoch, watermark, now), new Handing(query.id()));
+      query.step(new Epoch(epoch, watermark, now, currentMicros), new Handing(query.id()));
     }
   }
 
@@ -322,12 +335,28 @@ final class Graph implements AutoCloseable {
     }
   }
 
-  /** Nothing has come in for a while; answers whether a watermark has moved nevertheless. */
+  private long stepOfClock() {
+    long now = clock.getAsLong();
+    return now - Math.floorMod(now, CURRENT_STEP);
+  }
+
+  /** The current time of the next epoch to be filled for, see {@link Epoch#currentMicros}. */
+  long currentMicros() {
+    return Math.max(currentMicros, stepOfClock());
+  }
+
+  /**
+   * Nothing has come in for a while; answers whether time has gone on nevertheless: that of events,
+   * or the current time past something that waits for it.
+   */
   boolean idle(long nowMillis) {
     boolean[] moved = new boolean[1];
+    long current = stepOfClock();
     for (LiveNode node : nodes) {
       if (node instanceof InputNode input) {
         atWork(node, () -> moved[0] |= input.advanceWatermark(nowMillis));
+      } else if (node instanceof QueryNode query && node.failure() == null) {
+        moved[0] |= query.dueMicros() <= current;
       }
     }
     return moved[0];

@@ -5,6 +5,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.FeedStatus;
@@ -135,7 +136,7 @@ public final class Sources {
   /** Forgets how far an input was read, so that one with its number begins anew. */
   public void forget(long inputId) {
     history.forget(inputId);
-    EpochLoop.await(loop.between(() -> loop.forgetInput(inputId)));
+    EpochWait.await(loop.between(() -> loop.forgetInput(inputId)));
   }
 
   /** Rows loaded so far of tables that are being loaded, by name. */
@@ -163,7 +164,7 @@ public final class Sources {
 
   /** Waits until everything handed over so far is shown. */
   public void settle() {
-    EpochLoop.await(loop.between(() -> {}));
+    EpochWait.await(loop.between(() -> {}));
   }
 
   /** Ends all feeds. */

@@ -225,6 +225,13 @@ public final class EventTimes {
     }
 
     @Override
+    public Map<Integer, EventTime> reached(PlanNode.Reached r) {
+      Map<Integer, EventTime> times = new HashMap<>(of(r.input()));
+      times.keySet().removeIf(column -> column >= r.schema().size() - r.times());
+      return times;
+    }
+
+    @Override
     public Map<Integer, EventTime> settle(PlanNode.Settle s) {
       return of(s.input());
     }

@@ -188,6 +188,12 @@ public final class PlanDigest {
       return inputs(s);
     }
 
+    @Override
+    public Void reached(PlanNode.Reached r) {
+      begin("reached ").append(r.times()).append(types(r.schema()));
+      return inputs(r);
+    }
+
     private static String types(Schema schema) {
       return schema.columns().stream()
           .map(c -> c.type().toString())

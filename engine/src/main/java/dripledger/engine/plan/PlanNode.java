@@ -329,27 +329,13 @@ public sealed interface PlanNode {
       List<Integer> partition,
       List<SortKey> order,
       List<WindowCall> calls,
-      Kept kept,
+      KeptPlaces kept,
       Schema schema)
       implements OfOne {
     public Window {
       partition = List.copyOf(partition);
       order = List.copyOf(order);
       calls = List.copyOf(calls);
-    }
-
-    /**
-     * Rows by their place in the partition.
-     *
-     * @param ranking how places are counted
-     * @param after the last place that is left out
-     * @param to the last place that is kept
-     */
-    public record Kept(WindowCall.Function ranking, long after, long to) {
-      /** Whether it is at most one row of a partition. */
-      boolean isOne() {
-        return ranking == WindowCall.Function.ROW_NUMBER && to - after <= 1;
-      }
     }
 
     /**
@@ -460,6 +446,31 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.settle(this);
+    }
+  }
+
+  /**
+   * The rows of the input with, in the place of its last columns, which are times, whether the
+   * current time has reached them.
+   *
+   * @param times how many these are
+   */
+  record Reached(PlanNode input, int times, Schema schema) implements OfOne {
+    @Override
+    public boolean appendOnly() {
+      return false;
+    }
+
+    @Override
+    public List<Integer> key() {
+      List<Integer> key = input.key();
+      int kept = schema.size() - times;
+      return key == null || key.stream().anyMatch(c -> c >= kept) ? null : key;
+    }
+
+    @Override
+    public <T> T accept(PlanVisitor<T> visitor) {
+      return visitor.reached(this);
     }
   }
 

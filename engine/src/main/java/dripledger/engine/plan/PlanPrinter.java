@@ -224,7 +224,7 @@ public final class PlanPrinter {
                   : needed + " rows for each " + names(w.partition(), in) + ": no bound");
     }
 
-    private static String kept(PlanNode.Window.Kept kept) {
+    private static String kept(KeptPlaces kept) {
       String first = kept.after() == 0 ? "first " : (kept.after() + 1) + " to ";
       return first + kept.to() + " by " + kept.ranking();
     }
@@ -253,6 +253,23 @@ public final class PlanPrinter {
           s.keepMicros() < 0 ? "rows that may change" : "rows until they are taken out",
           "rows ahead of the watermark"
               + (s.keepMicros() < 0 ? "" : " less " + Spans.text(s.keepMicros())));
+    }
+
+    @Override
+    public Line reached(PlanNode.Reached r) {
+      int kept = r.schema().size() - r.times();
+      List<String> times = new ArrayList<>();
+      for (int c = kept; c < r.schema().size(); c++) {
+        times.add(
+            r.input() instanceof PlanNode.Transform t
+                ? ExprText.of(t.program().outputs().get(c), t.input().schema())
+                : r.schema().column(c).name());
+      }
+      return line(
+          r,
+          "follow the current time past " + String.join(", ", times),
+          "rows that it has still to pass, by when",
+          "rows until the current time has passed all of theirs");
     }
 
     private static String after(String time, long delayMicros) {

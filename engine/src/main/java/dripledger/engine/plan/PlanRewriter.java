@@ -85,6 +85,11 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
+  public PlanNode reached(PlanNode.Reached r) {
+    return made(r, new PlanNode.Reached(r.input().accept(this), r.times(), r.schema()));
+  }
+
+  @Override
   public PlanNode unionAll(PlanNode.UnionAll u) {
     List<PlanNode> inputs = new ArrayList<>();
     u.inputs().forEach(input -> inputs.add(input.accept(this)));

@@ -23,4 +23,6 @@ public interface PlanVisitor<T> {
   T timeWindows(PlanNode.TimeWindows node);
 
   T settle(PlanNode.Settle node);
+
+  T reached(PlanNode.Reached node);
 }

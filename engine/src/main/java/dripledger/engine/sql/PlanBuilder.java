@@ -178,6 +178,9 @@ final class PlanBuilder {
       judging = outer;
       return windows.plan(input);
     }
+    if (rel instanceof TimeReached reached) {
+      return reached.plan(build(reached.getInput()));
+    }
     if (rel instanceof Correlate) {
       throw new EngineException(
           EngineException.Code.NOT_SUPPORTED,

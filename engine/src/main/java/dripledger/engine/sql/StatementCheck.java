@@ -377,7 +377,7 @@ final class StatementCheck {
         fields.add(Map.entry(f.getKey(), name));
       }
       if (kept) {
-        return builder(now).kept(QueryShape.of(root.project()), fields);
+        return builder(now).kept(CurrentTime.in(QueryShape.of(root.project())), fields);
       }
       return builder(now).query(QueryShape.of(root.rel), fields);
     } catch (EngineException e) {

@@ -6,6 +6,7 @@ import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Frame;
 import dripledger.engine.expr.WindowCall;
+import dripledger.engine.plan.KeptPlaces;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -144,7 +145,7 @@ final class WindowPlans {
       addWindow(
           chosen,
           ordered.getOrDefault(chosen, List.of()),
-          new PlanNode.Window.Kept(ranking(choice.ranking), choice.after, choice.to));
+          new KeptPlaces(ranking(choice.ranking), choice.after, choice.to));
     }
     List<Expr> outputs = new ArrayList<>();
     for (RexNode node : simple) {
@@ -160,7 +161,7 @@ final class WindowPlans {
         List.of(),
         order,
         List.of(),
-        new PlanNode.Window.Kept(WindowCall.Function.ROW_NUMBER, after, to),
+        new KeptPlaces(WindowCall.Function.ROW_NUMBER, after, to),
         input.schema());
   }
 
@@ -234,7 +235,7 @@ final class WindowPlans {
     }
   }
 
-  private void addWindow(Parts parts, List<RexOver> overs, PlanNode.Window.Kept kept) {
+  private void addWindow(Parts parts, List<RexOver> overs, KeptPlaces kept) {
     List<Column> all = new ArrayList<>(plan.schema().columns());
     List<WindowCall> calls = new ArrayList<>();
     for (RexOver over : overs) {

@@ -43,11 +43,11 @@ class EpochLoopTest {
     long[] next = {1};
     return new EpochLoop(
         new EpochLimits(100, maxQueuedBytes, 1L << 30, 2, 1),
+        () -> 0,
         count -> {
           next[0] += count;
           return next[0] - count;
-        },
-        0);
+        });
   }
 
   /** A step; another with the same number takes its place. */
@@ -151,13 +151,13 @@ class EpochLoopTest {
     try (EpochLoop loop =
         new EpochLoop(
             new EpochLimits(100, 1 << 20, 1L << 30, 2, 1),
+            () -> 0,
             count -> {
               if (away.get()) {
                 throw new IllegalStateException("the database does not answer");
               }
               return next.getAndAdd(count);
-            },
-            0)) {
+            })) {
       loop.attach(InputNode.stream(1, "s", LAYOUT, -1, 0, 60_000));
       loop.attach(distinct(2, 1));
       loop.start();

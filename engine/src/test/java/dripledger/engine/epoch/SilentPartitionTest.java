@@ -75,7 +75,7 @@ class SilentPartitionTest {
 
   @Test
   void whatItHoldsBackSettlesAndItComesBackBehindTheOthers() throws Exception {
-    try (EpochLoop loop = new EpochLoop(LIMITS, count -> numbers[0] += count, 0)) {
+    try (EpochLoop loop = new EpochLoop(LIMITS, () -> 0, count -> numbers[0] += count)) {
       InputNode input = InputNode.stream(1, "scan", new RowLayout(SCHEMA), 0, 0, IDLE_MILLIS);
       QueryNode view = view();
       loop.attach(input);

@@ -1,0 +1,197 @@
+package dripledger.engine.circuit;
+
+import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.plan.PlanVisitor;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.store.Versions;
+import dripledger.engine.view.RelationVersion;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.function.LongFunction;
+
+/** Makes the operators of a plan, each of which hands on to the one above. For one circuit. */
+final class Assembly {
+  final List<Operator> operators = new ArrayList<>(); // what is read before what reads it
+  final Inputs inputs = new Inputs();
+  final Rejects rejects = new Rejects();
+  final Map<PlanNode, Operator> keeping = new HashMap<>();
+  final Map<PlanNode, LateRows> late = new LinkedHashMap<>();
+  private final Versions versions;
+  private final LongFunction<RelationVersion> relations;
+  private final Work work;
+
+  /**
+   * @param relations what a relation is, of a circuit that is fed once; else null
+   */
+  Assembly(Versions versions, LongFunction<RelationVersion> relations, Work work) {
+    this.versions = versions;
+    this.relations = relations;
+    this.work = work;
+  }
+
+  Transform transform(PlanNode.Transform t, Operator next, int port) {
+    int place = rejects.place(PlanPrinter.step(t), new RowLayout(t.input().schema()));
+    return new Transform(ProgramCompiler.compile(t.program()), rejects, place, next, port);
+  }
+
+  void add(Operator op, PlanNode input) {
+    build(input, op, 0);
+    operators.add(op);
+  }
+
+  GroupAggregate aggregate(PlanNode.Aggregate a, Operator next, int port) {
+    LateRows late = a.ending() == null ? null : lateRows(a);
+    GroupAggregate op = new GroupAggregate(a, versions, rejects, late, next, port);
+    add(op, a.input());
+    keeping.put(a, op);
+    return op;
+  }
+
+  Window window(PlanNode.Window w, Operator next, int port) {
+    Window op = new Window(w, versions, rejects, next, port);
+    add(op, w.input());
+    keeping.put(w, op);
+    return op;
+  }
+
+  Settle settle(PlanNode.Settle s, Operator next, int port) {
+    Settle op = new Settle(s, versions, lateRows(s), next, port);
+    add(op, s.input());
+    keeping.put(s, op);
+    return op;
+  }
+
+  private LateRows lateRows(PlanNode node) {
+    return late.computeIfAbsent(node, n -> new LateRows());
+  }
+
+  Join join(PlanNode.Join j, Operator next, int port) {
+    int table = j.table();
+    if (table >= 0
+        && relations != null
+        && !Circuit.looksUpIn(relations.apply(j.tableSource().relationId()))) {
+      table = -1;
+    }
+    Join op = new Join(j, table, versions, rejects, work, next, port);
+    if (table >= 0) {
+      table(j, op);
+    }
+    for (int side = 0; side < 2; side++) {
+      if (side != table) {
+        build(j.inputs().get(side), op, side);
+      }
+    }
+    operators.add(op);
+    keeping.put(j, op);
+    return op;
+  }
+
+  /** Makes what feeds a join the changes of a table that it looks its rows up in. */
+  private void table(PlanNode.Join j, Join join) {
+    Operator first = join;
+    int port = j.table();
+    int at = port;
+    PlanNode plan = j.inputs().get(port);
+    if (plan instanceof PlanNode.Transform picked) {
+      first = transform(picked, join, port);
+      at = 0;
+      operators.add(first);
+    }
+    PlanNode.Source source = j.tableSource();
+    RowLayout layout = new RowLayout(source.schema());
+    inputs.addTable(source.relationId(), first, at, layout, join.tableSide());
+  }
+
+  void build(PlanNode node, Operator next, int port) {
+    node.accept(new Builder(next, port));
+  }
+
+  /** By the kind of the node. */
+  private final class Builder implements PlanVisitor<Void> {
+    private final Operator next;
+    private final int port;
+
+    Builder(Operator next, int port) {
+      this.next = next;
+      this.port = port;
+    }
+
+    @Override
+    public Void source(PlanNode.Source s) {
+      inputs.add(s.relationId(), next, port, new RowLayout(s.schema()));
+      return null;
+    }
+
+    @Override
+    public Void values(PlanNode.Values v) {
+      operators.add(new Constant(v, next, port));
+      return null;
+    }
+
+    @Override
+    public Void transform(PlanNode.Transform t) {
+      add(Assembly.this.transform(t, next, port), t.input());
+      return null;
+    }
+
+    @Override
+    public Void aggregate(PlanNode.Aggregate a) {
+      Assembly.this.aggregate(a, next, port);
+      return null;
+    }
+
+    @Override
+    public Void join(PlanNode.Join j) {
+      Assembly.this.join(j, next, port);
+      return null;
+    }
+
+    @Override
+    public Void repeat(PlanNode.Repeat r) {
+      add(new Repeat(r, next, port), r.input());
+      return null;
+    }
+
+    @Override
+    public Void unnest(PlanNode.Unnest u) {
+      add(new Unnest(u, next, port), u.input());
+      return null;
+    }
+
+    @Override
+    public Void window(PlanNode.Window w) {
+      Assembly.this.window(w, next, port);
+      return null;
+    }
+
+    @Override
+    public Void timeWindows(PlanNode.TimeWindows w) {
+      Rejects timeless = relations == null ? rejects : new Rejects(); // no error of a query
+      add(new TimeWindows(w, lateRows(w), timeless, next, port), w.input());
+      return null;
+    }
+
+    @Override
+    public Void settle(PlanNode.Settle s) {
+      Assembly.this.settle(s, next, port);
+      return null;
+    }
+
+    @Override
+    public Void reached(PlanNode.Reached r) {
+      add(new Reached(r, versions, next, port), r.input());
+      return null;
+    }
+
+    @Override
+    public Void unionAll(PlanNode.UnionAll u) {
+      u.inputs().forEach(input -> build(input, next, port));
+      return null;
+    }
+  }
+}
