@@ -151,7 +151,7 @@ final class EventTime {
     PlanCut cut = PlanCut.of(view.plan(), id -> null);
     long[] next = {1};
     EpochLimits limits = new EpochLimits(epochRows, 1L << 30, Long.MAX_VALUE, 1, 1000);
-    try (EpochLoop loop = new EpochLoop(limits, count -> next[0] += count, 0)) {
+    try (EpochLoop loop = new EpochLoop(limits, () -> 0, count -> next[0] += count)) {
       RowLayout layout = new RowLayout(SCHEMA);
       loop.attach(InputNode.stream(1, "event", layout, 1, LATENESS, 60_000));
       cut.steps().forEach(step -> loop.attach(QueryNode.step(step, "v")));

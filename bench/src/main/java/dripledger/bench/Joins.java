@@ -4,6 +4,7 @@ import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.Epoch;
 import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.plan.JoinKind;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -71,7 +72,7 @@ final class Joins {
     return new PlanNode.Join(
         left,
         table(),
-        PlanNode.Join.Kind.INNER,
+        JoinKind.INNER,
         List.of(key),
         List.of(0),
         List.of(false),

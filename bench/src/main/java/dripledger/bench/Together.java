@@ -62,7 +62,7 @@ final class Together {
   private double rate(int workers) {
     long[] next = {1};
     EpochLimits limits = new EpochLimits(epochRows, 1L << 30, Long.MAX_VALUE, workers, 1000);
-    try (EpochLoop loop = new EpochLoop(limits, count -> next[0] += count, 0)) {
+    try (EpochLoop loop = new EpochLoop(limits, () -> 0, count -> next[0] += count)) {
       Schema schema = Changes.schema("parcel", "gate", "grams");
       RowLayout layout = new RowLayout(schema);
       loop.attach(InputNode.stream(1, "parcel", layout, -1, 0, 60_000));
