@@ -70,14 +70,7 @@ final class Joins {
 
   private static PlanNode.Join join(PlanNode left, int key, Schema output) {
     return new PlanNode.Join(
-        left,
-        table(),
-        JoinKind.INNER,
-        List.of(key),
-        List.of(0),
-        List.of(false),
-        null,
-        output);
+        left, table(), JoinKind.INNER, List.of(key), List.of(0), List.of(false), null, output);
   }
 
   /** Events (k, v) with a table (k, area). */
