@@ -1,6 +1,10 @@
 package dripledger.engine;
 
 import dripledger.demo.PostgresCluster;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.SQLException;
+import java.sql.Statement;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
 
@@ -16,5 +20,18 @@ abstract class BesidePostgres {
   @AfterAll
   static void stopPostgres() {
     cluster.close();
+  }
+
+  /** A new, empty database that orders text as we do. */
+  static Connection database(String name) throws SQLException {
+    try (Connection admin = connect("postgres");
+        Statement s = admin.createStatement()) {
+      s.execute("CREATE DATABASE " + name + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
+    }
+    return connect(name);
+  }
+
+  private static Connection connect(String database) throws SQLException {
+    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
   }
 }

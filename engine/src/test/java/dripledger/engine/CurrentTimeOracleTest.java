@@ -3,11 +3,9 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
-import dripledger.demo.PostgresCluster;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Subscription;
 import java.sql.Connection;
-import java.sql.DriverManager;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.time.LocalDateTime;
@@ -145,18 +143,6 @@ class CurrentTimeOracleTest extends BesidePostgres {
           .as("rows that are still to leave, and no others")
           .isEqualTo(Answers.theirs(oracle, waiting));
     }
-  }
-
-  private static Connection database(String name) throws SQLException {
-    try (Connection admin = connect("postgres");
-        Statement s = admin.createStatement()) {
-      s.execute("CREATE DATABASE " + name + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
-    }
-    return connect(name);
-  }
-
-  private static Connection connect(String database) throws SQLException {
-    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
   }
 
   private static String text(LocalDateTime time) {

@@ -2,9 +2,7 @@ package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
-import dripledger.demo.PostgresCluster;
 import java.sql.Connection;
-import java.sql.DriverManager;
 import java.sql.PreparedStatement;
 import java.sql.SQLException;
 import java.sql.Statement;
@@ -250,18 +248,6 @@ class TimeWindowOracleTest extends BesidePostgres {
       }
       late(db, oracle);
     }
-  }
-
-  private static Connection database(String name) throws SQLException {
-    try (Connection admin = connect("postgres");
-        Statement s = admin.createStatement()) {
-      s.execute("CREATE DATABASE " + name + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
-    }
-    return connect(name);
-  }
-
-  private static Connection connect(String database) throws SQLException {
-    return DriverManager.getConnection(cluster.jdbcUrl(database), PostgresCluster.USER, "loopback");
   }
 
   private static List<Object[]> events(Random random, LocalDateTime now, boolean first) {

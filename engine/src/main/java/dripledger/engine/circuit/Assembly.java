@@ -4,6 +4,7 @@ import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
@@ -59,7 +60,7 @@ final class Assembly {
     return op;
   }
 
-  Settle settle(PlanNode.Settle s, Operator next, int port) {
+  Settle settle(TimeNode.Settle s, Operator next, int port) {
     Settle op = new Settle(s, versions, lateRows(s), next, port);
     add(op, s.input());
     keeping.put(s, op);
@@ -170,21 +171,31 @@ final class Assembly {
     }
 
     @Override
-    public Void timeWindows(PlanNode.TimeWindows w) {
+    public Void timeWindows(TimeNode.TimeWindows w) {
       Rejects timeless = relations == null ? rejects : new Rejects(); // no error of a query
       add(new TimeWindows(w, lateRows(w), timeless, next, port), w.input());
       return null;
     }
 
     @Override
-    public Void settle(PlanNode.Settle s) {
+    public Void sessions(TimeNode.Sessions s) {
+      Sessions op = new Sessions(s, versions, next, port);
+      add(op, s.input());
+      keeping.put(s, op);
+      return null;
+    }
+
+    @Override
+    public Void settle(TimeNode.Settle s) {
       Assembly.this.settle(s, next, port);
       return null;
     }
 
     @Override
-    public Void reached(PlanNode.Reached r) {
-      add(new Reached(r, versions, next, port), r.input());
+    public Void reached(TimeNode.Reached r) {
+      Reached op = new Reached(r, versions, next, port);
+      add(op, r.input());
+      keeping.put(r, op);
       return null;
     }
 

@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
@@ -78,7 +79,7 @@ public final class Circuit {
       output = parts.join(join, null, 0).output();
     } else if (root instanceof PlanNode.Window window) {
       output = parts.window(window, null, 0).output();
-    } else if (root instanceof PlanNode.Settle settle) {
+    } else if (root instanceof TimeNode.Settle settle) {
       output = parts.settle(settle, null, 0).output();
     } else {
       output = new Page(new RowLayout(root.schema()));

@@ -1,6 +1,6 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -32,7 +32,7 @@ final class Reached implements Operator {
   private final int[] rows = new int[ColumnDelta.ROWS];
   private long now = Epoch.NEVER;
 
-  Reached(PlanNode.Reached plan, Versions versions, Operator next, int port) {
+  Reached(TimeNode.Reached plan, Versions versions, Operator next, int port) {
     input = new RowLayout(plan.input().schema());
     kept = input.columns() - plan.times();
     waiting = new ValueCounts(input, IntStream.range(0, input.columns()).toArray(), versions);

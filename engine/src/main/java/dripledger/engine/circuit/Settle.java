@@ -1,6 +1,6 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
@@ -37,7 +37,7 @@ final class Settle implements Operator {
   /**
    * @param next who takes the rows, or null if they stay in {@link #output}
    */
-  Settle(PlanNode.Settle plan, Versions versions, LateRows late, Operator next, int port) {
+  Settle(TimeNode.Settle plan, Versions versions, LateRows late, Operator next, int port) {
     layout = new RowLayout(plan.schema());
     time = plan.time();
     delay = plan.delayMicros();

@@ -1,7 +1,7 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -29,7 +29,7 @@ final class TimeWindows implements Operator {
   private long begin; // of the window that was looked at last
   private long end = Long.MIN_VALUE;
 
-  TimeWindows(PlanNode.TimeWindows plan, LateRows late, Rejects rejects, Operator next, int port) {
+  TimeWindows(TimeNode.TimeWindows plan, LateRows late, Rejects rejects, Operator next, int port) {
     input = new RowLayout(plan.input().schema());
     time = plan.time();
     size = plan.sizeMicros();

@@ -35,8 +35,9 @@ public record EventTime(long delayMicros, long windowMicros, long offsetMicros, 
   }
 
   /** The time of its rows that come in time for windows: for as long as one has not ended. */
-  EventTime inWindows(PlanNode.TimeWindows w) {
+  EventTime inWindows(TimeNode.TimeWindows w) {
     long size = w.tumbles() ? w.sizeMicros() : 0;
-    return new EventTime(delayMicros + w.sizeMicros(), size, w.offsetMicros(), true);
+    long behind = Math.max(0, w.delayMicros() - Math.max(0, delayMicros)); // more than it has to be
+    return new EventTime(delayMicros + behind + w.sizeMicros(), size, w.offsetMicros(), true);
   }
 }

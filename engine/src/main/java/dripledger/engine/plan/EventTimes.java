@@ -165,7 +165,16 @@ public final class EventTimes {
           times.put(i, time);
         }
       }
+      int end = SessionGroups.last(a);
+      if (end >= 0) {
+        times.put(end, new EventTime(SessionGroups.delayMicros(a), 0, 0, true));
+      }
       return times;
+    }
+
+    @Override
+    public Map<Integer, EventTime> sessions(TimeNode.Sessions s) {
+      return Map.of(); // how long a row may change depends on those behind it
     }
 
     @Override
@@ -208,7 +217,7 @@ public final class EventTimes {
     }
 
     @Override
-    public Map<Integer, EventTime> timeWindows(PlanNode.TimeWindows w) {
+    public Map<Integer, EventTime> timeWindows(TimeNode.TimeWindows w) {
       Map<Integer, EventTime> below = of(w.input());
       Map<Integer, EventTime> times = new HashMap<>(below);
       if (below.containsKey(w.time())) {
@@ -225,14 +234,14 @@ public final class EventTimes {
     }
 
     @Override
-    public Map<Integer, EventTime> reached(PlanNode.Reached r) {
+    public Map<Integer, EventTime> reached(TimeNode.Reached r) {
       Map<Integer, EventTime> times = new HashMap<>(of(r.input()));
       times.keySet().removeIf(column -> column >= r.schema().size() - r.times());
       return times;
     }
 
     @Override
-    public Map<Integer, EventTime> settle(PlanNode.Settle s) {
+    public Map<Integer, EventTime> settle(TimeNode.Settle s) {
       return of(s.input());
     }
   }

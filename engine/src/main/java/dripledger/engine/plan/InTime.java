@@ -13,10 +13,20 @@ public final class InTime {
 
   /** The rows of a plan that come in time for windows of a size, each row being in one. */
   public static PlanNode windows(PlanNode plan, int time, long sizeMicros, long offsetMicros) {
+    return windows(plan, time, sizeMicros, offsetMicros, 0);
+  }
+
+  /** The rows of a plan that come less than a gap behind their partition's watermark. */
+  public static PlanNode sessions(PlanNode plan, int time, long gapMicros) {
+    return windows(plan, time, 1, 0, gapMicros - 1);
+  }
+
+  private static PlanNode windows(
+      PlanNode plan, int time, long sizeMicros, long offsetMicros, long moreMicros) {
     if (plan instanceof PlanNode.Transform t
         && hasJoin(t)
         && t.program().outputs().get(time) instanceof Expr.Column column) {
-      PlanNode below = windows(t.input(), column.index(), sizeMicros, offsetMicros);
+      PlanNode below = windows(t.input(), column.index(), sizeMicros, offsetMicros, moreMicros);
       return new PlanNode.Transform(below, t.program());
     }
     if (plan instanceof PlanNode.Join j) {
@@ -25,11 +35,21 @@ public final class InTime {
       if (left ? j.kind().keepsLeft() : j.kind().keepsRight()) {
         return PlanRewriter.join(
             j,
-            left ? windows(j.left(), time, sizeMicros, offsetMicros) : j.left(),
-            left ? j.right() : windows(j.right(), time - width, sizeMicros, offsetMicros));
+            left ? windows(j.left(), time, sizeMicros, offsetMicros, moreMicros) : j.left(),
+            left
+                ? j.right()
+                : windows(j.right(), time - width, sizeMicros, offsetMicros, moreMicros));
       }
     }
-    return over(plan, time, sizeMicros, sizeMicros, offsetMicros, plan.schema());
+    long delay = delay(plan, time);
+    return new TimeNode.TimeWindows(
+        plan,
+        time,
+        sizeMicros,
+        sizeMicros,
+        offsetMicros,
+        delay < 0 ? delay : delay + moreMicros,
+        plan.schema());
   }
 
   /**
@@ -67,9 +87,13 @@ public final class InTime {
       long slideMicros,
       long offsetMicros,
       Schema schema) {
+    return new TimeNode.TimeWindows(
+        plan, time, sizeMicros, slideMicros, offsetMicros, delay(plan, time), schema);
+  }
+
+  /** How far the watermark follows behind a time; −1 if it says nothing of it. */
+  public static long delay(PlanNode plan, int time) {
     EventTime known = EventTimes.of(plan).get(time);
-    long delay = known == null ? -1 : Math.max(0, known.delayMicros());
-    return new PlanNode.TimeWindows(
-        plan, time, sizeMicros, slideMicros, offsetMicros, delay, schema);
+    return known == null ? -1 : Math.max(0, known.delayMicros());
   }
 }

@@ -78,7 +78,8 @@ public record PlanCut(
       PlanNode input = a.input().accept(this);
       PlanNode.Aggregate own =
           new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), a.ending());
-      if (a.publishesEnds()) { // what it has put out is no longer in it for others to read
+      if (a.publishesEnds() || SessionGroups.withdraws(a)) {
+        // what it has put out is no longer in it for others to read
         return made(a, own);
       }
       long id = PlanDigest.number(PlanDigest.canonical(own));

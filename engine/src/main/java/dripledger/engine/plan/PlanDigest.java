@@ -166,7 +166,7 @@ public final class PlanDigest {
     }
 
     @Override
-    public Void timeWindows(PlanNode.TimeWindows w) {
+    public Void timeWindows(TimeNode.TimeWindows w) {
       begin("time windows")
           .append(w.time())
           .append(" of ")
@@ -182,14 +182,22 @@ public final class PlanDigest {
     }
 
     @Override
-    public Void settle(PlanNode.Settle s) {
+    public Void sessions(TimeNode.Sessions s) {
+      begin("sessions ").append(s.partition()).append(" by ").append(s.time());
+      out.append(" gap ").append(s.gapMicros()).append(" delay ").append(s.delayMicros());
+      out.append(" withdraw ").append(s.withdrawMicros());
+      return inputs(s);
+    }
+
+    @Override
+    public Void settle(TimeNode.Settle s) {
       begin("settle").append(s.time()).append(" and ").append(s.delayMicros());
       out.append(" keep ").append(s.keepMicros());
       return inputs(s);
     }
 
     @Override
-    public Void reached(PlanNode.Reached r) {
+    public Void reached(TimeNode.Reached r) {
       begin("reached ").append(r.times()).append(types(r.schema()));
       return inputs(r);
     }

@@ -31,7 +31,8 @@ public sealed interface PlanNode {
   <T> T accept(PlanVisitor<T> visitor);
 
   /** A node with one input. */
-  sealed interface OfOne extends PlanNode {
+  sealed interface OfOne extends PlanNode
+      permits Transform, Aggregate, Repeat, Unnest, Window, TimeNode {
     PlanNode input();
 
     @Override
@@ -366,111 +367,6 @@ public sealed interface PlanNode {
     @Override
     public <T> T accept(PlanVisitor<T> visitor) {
       return visitor.window(this);
-    }
-  }
-
-  /**
-   * The rows of the input that come in time for windows of event time. A row is left out of a
-   * window that had ended, by its partition's own watermark, when the row came; and one without a
-   * time is in none. Windows are as long as each other, and each begins {@code slide} after the one
-   * before.
-   *
-   * @param time the column of the time
-   * @param sizeMicros how long a window is, in microseconds
-   * @param slideMicros from one window to the next; if it is the size, a row is in one window, and
-   *     which one is for who asks to compute
-   * @param offsetMicros where a window begins, counted from 1970
-   * @param delayMicros how far the watermark follows behind that time; −1 if no row can be late
-   * @param schema the columns of the input; if windows overlap, then {@code window_start} and
-   *     {@code window_end} of each that a row is in
-   */
-  record TimeWindows(
-      PlanNode input,
-      int time,
-      long sizeMicros,
-      long slideMicros,
-      long offsetMicros,
-      long delayMicros,
-      Schema schema)
-      implements OfOne {
-    /** Whether a row is in one window only. */
-    public boolean tumbles() {
-      return sizeMicros == slideMicros;
-    }
-
-    @Override
-    public boolean appendOnly() {
-      return input.appendOnly();
-    }
-
-    @Override
-    public List<Integer> key() {
-      if (tumbles() || input.key() == null) {
-        return input.key();
-      }
-      List<Integer> key = new ArrayList<>(input.key());
-      key.add(input.schema().size());
-      return key;
-    }
-
-    @Override
-    public <T> T accept(PlanVisitor<T> visitor) {
-      return visitor.timeWindows(this);
-    }
-  }
-
-  /**
-   * The rows of the input, each once it can no longer change: when the watermark has reached a time
-   * of the row. What an input changes in rows that have been put out is left out.
-   *
-   * @param time the column of the time; a row without one is put out at once
-   * @param delayMicros how far behind that time the watermark must be
-   * @param keepMicros how much later a row is taken out again; −1 for never
-   */
-  record Settle(PlanNode input, int time, long delayMicros, long keepMicros) implements OfOne {
-    @Override
-    public Schema schema() {
-      return input.schema();
-    }
-
-    @Override
-    public boolean appendOnly() {
-      return keepMicros < 0;
-    }
-
-    @Override
-    public List<Integer> key() {
-      return input.key();
-    }
-
-    @Override
-    public <T> T accept(PlanVisitor<T> visitor) {
-      return visitor.settle(this);
-    }
-  }
-
-  /**
-   * The rows of the input with, in the place of its last columns, which are times, whether the
-   * current time has reached them.
-   *
-   * @param times how many these are
-   */
-  record Reached(PlanNode input, int times, Schema schema) implements OfOne {
-    @Override
-    public boolean appendOnly() {
-      return false;
-    }
-
-    @Override
-    public List<Integer> key() {
-      List<Integer> key = input.key();
-      int kept = schema.size() - times;
-      return key == null || key.stream().anyMatch(c -> c >= kept) ? null : key;
-    }
-
-    @Override
-    public <T> T accept(PlanVisitor<T> visitor) {
-      return visitor.reached(this);
     }
   }
 

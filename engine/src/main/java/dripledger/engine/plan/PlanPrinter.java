@@ -130,7 +130,7 @@ public final class PlanPrinter {
         return a.calls().isEmpty() ? "distinct rows: no bound" : "groups: no bound";
       }
       String time = a.schema().column(a.ending().column()).name();
-      return "groups until the watermark has reached " + after(time, a.ending().delayMicros());
+      return "groups until the watermark " + after(time, a.ending().delayMicros());
     }
 
     @Override
@@ -174,9 +174,7 @@ public final class PlanPrinter {
         if (ending != null) {
           String time = j.inputs().get(side).schema().column(ending.column()).name();
           bounds.add(
-              which
-                  + " until the watermark has reached "
-                  + after(time, Math.max(0, ending.delayMicros())));
+              which + " until the watermark " + after(time, Math.max(0, ending.delayMicros())));
         } else if (side != j.table()) {
           bounds.add(which + ": no bound");
         }
@@ -234,7 +232,7 @@ public final class PlanPrinter {
     }
 
     @Override
-    public Line timeWindows(PlanNode.TimeWindows w) {
+    public Line timeWindows(TimeNode.TimeWindows w) {
       String every = w.tumbles() ? "" : " every " + Spans.text(w.slideMicros());
       String step = "windows of " + Spans.text(w.sizeMicros()) + every;
       String by = w.input().schema().column(w.time()).name();
@@ -243,11 +241,26 @@ public final class PlanPrinter {
     }
 
     @Override
-    public Line settle(PlanNode.Settle s) {
+    public Line sessions(TimeNode.Sessions s) {
+      Schema in = s.input().schema();
+      String of = s.partition().isEmpty() ? "" : " of each " + names(s.partition(), in);
+      String time = in.column(s.time()).name();
+      long behind = 2 * s.gapMicros() + s.delayMicros() + Math.max(0, s.withdrawMicros());
+      return line(
+          s,
+          "sessions" + of + " by " + time + ", ended by a gap of " + Spans.text(s.gapMicros()),
+          "the rows of sessions, in order",
+          s.delayMicros() < 0
+              ? "no bound"
+              : "sessions until the watermark " + after("their last " + time, behind));
+    }
+
+    @Override
+    public Line settle(TimeNode.Settle s) {
       String time = s.schema().column(s.time()).name();
       return line(
           s,
-          "put out when the watermark has reached "
+          "put out when the watermark "
               + after(time, s.delayMicros())
               + (s.keepMicros() < 0 ? "" : ", taken out " + Spans.text(s.keepMicros()) + " later"),
           s.keepMicros() < 0 ? "rows that may change" : "rows until they are taken out",
@@ -256,7 +269,7 @@ public final class PlanPrinter {
     }
 
     @Override
-    public Line reached(PlanNode.Reached r) {
+    public Line reached(TimeNode.Reached r) {
       int kept = r.schema().size() - r.times();
       List<String> times = new ArrayList<>();
       for (int c = kept; c < r.schema().size(); c++) {
@@ -273,7 +286,11 @@ public final class PlanPrinter {
     }
 
     private static String after(String time, long delayMicros) {
-      return time + (delayMicros == 0 ? "" : " and " + Spans.text(delayMicros) + " more");
+      boolean past = delayMicros % 1000 == 1; // an event at the very watermark may not be the last
+      long more = past ? delayMicros - 1 : delayMicros;
+      return (past ? "has passed " : "has reached ")
+          + time
+          + (more == 0 ? "" : " and " + Spans.text(more) + " more");
     }
 
     @Override

@@ -65,10 +65,10 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
-  public PlanNode timeWindows(PlanNode.TimeWindows w) {
+  public PlanNode timeWindows(TimeNode.TimeWindows w) {
     return made(
         w,
-        new PlanNode.TimeWindows(
+        new TimeNode.TimeWindows(
             w.input().accept(this),
             w.time(),
             w.sizeMicros(),
@@ -78,15 +78,26 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
             w.schema()));
   }
 
-  @Override
-  public PlanNode settle(PlanNode.Settle s) {
-    PlanNode input = s.input().accept(this);
-    return made(s, new PlanNode.Settle(input, s.time(), s.delayMicros(), s.keepMicros()));
+  /** Sessions of other rows that have the same columns. */
+  static TimeNode.Sessions sessions(TimeNode.Sessions s, PlanNode input, long withdrawMicros) {
+    return new TimeNode.Sessions(
+        input, s.partition(), s.time(), s.gapMicros(), s.delayMicros(), withdrawMicros, s.schema());
   }
 
   @Override
-  public PlanNode reached(PlanNode.Reached r) {
-    return made(r, new PlanNode.Reached(r.input().accept(this), r.times(), r.schema()));
+  public PlanNode sessions(TimeNode.Sessions s) {
+    return made(s, sessions(s, s.input().accept(this), s.withdrawMicros()));
+  }
+
+  @Override
+  public PlanNode settle(TimeNode.Settle s) {
+    PlanNode input = s.input().accept(this);
+    return made(s, new TimeNode.Settle(input, s.time(), s.delayMicros(), s.keepMicros()));
+  }
+
+  @Override
+  public PlanNode reached(TimeNode.Reached r) {
+    return made(r, new TimeNode.Reached(r.input().accept(this), r.times(), r.schema()));
   }
 
   @Override

@@ -20,9 +20,11 @@ public interface PlanVisitor<T> {
 
   T window(PlanNode.Window node);
 
-  T timeWindows(PlanNode.TimeWindows node);
+  T timeWindows(TimeNode.TimeWindows node);
 
-  T settle(PlanNode.Settle node);
+  T sessions(TimeNode.Sessions node);
 
-  T reached(PlanNode.Reached node);
+  T settle(TimeNode.Settle node);
+
+  T reached(TimeNode.Reached node);
 }

@@ -30,13 +30,13 @@ public final class Publishing {
       return null;
     }
     PlanNode rows = InTime.rows(ending, time);
-    return new PlanNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
+    return new TimeNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
   }
 
   /** Whether every row has passed a step that puts it out when it ends. */
   private static boolean settles(PlanNode plan) {
     return plan instanceof PlanNode.Aggregate a && a.publishesEnds()
-        || plan instanceof PlanNode.Settle
+        || plan instanceof TimeNode.Settle
         || !plan.inputs().isEmpty() && plan.inputs().stream().allMatch(Publishing::settles);
   }
 
@@ -57,7 +57,8 @@ public final class Publishing {
    */
   public static PlanNode keptFor(PlanNode plan, long micros) {
     PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
-    return below instanceof PlanNode.Aggregate a && ending(a, false, 0) != null
+    return below instanceof PlanNode.Aggregate a
+            && (ending(a, false, 0) != null || SessionGroups.last(a) >= 0)
         ? plan.accept(new Endings(false, micros))
         : null;
   }
@@ -89,6 +90,14 @@ public final class Publishing {
     @Override
     public PlanNode aggregate(PlanNode.Aggregate a) {
       PlanNode input = a.input().accept(this);
+      PlanNode.Aggregate sessions =
+          new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
+      int last = SessionGroups.last(sessions);
+      if (last >= 0) {
+        PlanNode ended = SessionGroups.withdrawn(sessions, publishes ? 0 : keepMicros);
+        long delay = SessionGroups.delayMicros(sessions);
+        return publishes ? new TimeNode.Settle(ended, last, delay, -1) : ended;
+      }
       Ending ending = ending(a, publishes, keepMicros);
       if (ending != null && publishes) {
         input = InTime.rows(input, a.groupColumns().get(ending.column()));

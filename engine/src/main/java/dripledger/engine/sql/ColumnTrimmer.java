@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import java.util.List;
 import java.util.Set;
 import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.sql2rel.RelFieldTrimmer;
@@ -23,6 +24,20 @@ public final class ColumnTrimmer extends RelFieldTrimmer {
         ImmutableBitSet.range(rel.kept(), rel.getInput().getRowType().getFieldCount());
     TrimResult below = trimChild(rel, rel.getInput(), kept.union(arrays), extraFields);
     return result(rel.trimmed(below.left, kept, below.right), rel.mapping(kept));
+  }
+
+  /** The columns that are read, and what sessions are made by. */
+  public TrimResult trimFields(
+      SessionWindowed rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {
+    TrimResult below = trimChild(rel, rel.getInput(), rel.needed(fieldsUsed), extraFields);
+    return result(rel.trimmed(below.left, below.right), rel.mapping(below.right));
+  }
+
+  /** The columns that are read, and what is asked of the current time. */
+  public TrimResult trimFields(
+      TimeReached rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {
+    TrimResult below = trimChild(rel, rel.getInput(), rel.needed(fieldsUsed), extraFields);
+    return result(rel.copy(rel.getTraitSet(), List.of(below.left)), below.right);
   }
 
   /** The columns that are read, the time and those of the window. */

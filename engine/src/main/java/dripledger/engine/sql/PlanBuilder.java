@@ -172,11 +172,10 @@ final class PlanBuilder {
           TypeMapping.schema(unnested.getRowType()));
     }
     if (rel instanceof TimeWindowed windows) {
-      boolean outer = judging;
-      judging = true;
-      PlanNode input = build(windows.getInput());
-      judging = outer;
-      return windows.plan(input);
+      return windows.plan(judged(windows.getInput()));
+    }
+    if (rel instanceof SessionWindowed sessions) {
+      return sessions.plan(judged(sessions.getInput()));
     }
     if (rel instanceof TimeReached reached) {
       return reached.plan(build(reached.getInput()));
@@ -191,6 +190,15 @@ final class PlanBuilder {
         rel instanceof RepeatUnion
             ? "WITH RECURSIVE"
             : rel.getRelTypeName().replace("Logical", "").toUpperCase(java.util.Locale.ROOT));
+  }
+
+  /** The plan of rows that are told by how they came from their stream. */
+  private PlanNode judged(RelNode rel) {
+    boolean outer = judging;
+    judging = true;
+    PlanNode plan = build(rel);
+    judging = outer;
+    return plan;
   }
 
   /** Whether a view's rows are those of a stream as they come. */

@@ -77,7 +77,12 @@ final class QueryShape {
 
   private QueryShape() {}
 
-  static RelNode of(RelNode rel) {
+  /**
+   * The shape of a query.
+   *
+   * @param kept whether it is kept up to date, so that the current time goes on
+   */
+  static RelNode of(RelNode rel, boolean kept) {
     RelNode windowed = TimeWindowed.in(rel);
     RelNode found = Existence.in(windowed.accept(new Conditions()));
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
@@ -85,7 +90,9 @@ final class QueryShape {
     if (hasQueries(shaped)) {
       shaped = decorrelated(Unnested.in(TimeWindowed.in(run(JOINED, shaped))), builder);
     }
+    shaped = kept ? CurrentTime.in(run(PUSHED, run(SIMPLE, shaped))) : shaped;
     if (hasJoins(shaped)
+        || TimeReached.isIn(shaped)
         || hasWindows(shaped)
         || Unnested.isIn(shaped)
         || TimeWindowed.isIn(shaped)) {
@@ -93,7 +100,7 @@ final class QueryShape {
       shaped =
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
-    return run(SIMPLE, shaped);
+    return WholeSessions.in(run(SIMPLE, shaped));
   }
 
   /** Without correlation: the library stops at what a filter has left none in, and goes on then. */

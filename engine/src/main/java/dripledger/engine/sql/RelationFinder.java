@@ -69,7 +69,8 @@ final class RelationFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<V
       read(join.getRight());
     } else if (from instanceof SqlCall call
         && (call.getKind() == SqlKind.COLLECTION_TABLE
-            || call.getKind() == SqlKind.EXPLICIT_TABLE)) {
+            || call.getKind() == SqlKind.EXPLICIT_TABLE
+            || call.getKind() == SqlKind.SET_SEMANTICS_TABLE)) {
       read(call.operand(0));
     } else if (TimeWindowCalls.isOne(from)) {
       read(((SqlCall) from).operand(0));

@@ -377,9 +377,9 @@ final class StatementCheck {
         fields.add(Map.entry(f.getKey(), name));
       }
       if (kept) {
-        return builder(now).kept(CurrentTime.in(QueryShape.of(root.project())), fields);
+        return builder(now).kept(QueryShape.of(root.project(), true), fields);
       }
-      return builder(now).query(QueryShape.of(root.rel), fields);
+      return builder(now).query(QueryShape.of(root.rel, false), fields);
     } catch (EngineException e) {
       throw placed(e, node);
     }
@@ -426,7 +426,9 @@ final class StatementCheck {
       validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
       modify = (TableModify) relations(validator, validated).rel;
       PlanNode rows =
-          builder(nowMicros).query(QueryShape.of(modify.getInput()), identity(modify)).plan();
+          builder(nowMicros)
+              .query(QueryShape.of(modify.getInput(), false), identity(modify))
+              .plan();
       if (insert) {
         return new Command.Insert(object.name(), rows);
       }

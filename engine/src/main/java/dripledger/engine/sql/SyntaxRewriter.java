@@ -129,7 +129,10 @@ final class SyntaxRewriter extends SqlShuttle {
   public SqlNode visit(SqlCall call) {
     refuse(call);
     if (TimeWindowCalls.isOne(call)) {
-      TimeWindowCalls.check(call);
+      SqlCall known = TimeWindowCalls.known(call);
+      if (known != call) {
+        return visit(known);
+      }
     }
     if (call instanceof SqlOrderBy ordered && ordered.query instanceof DistinctOnSelect select) {
       DistinctOn.rewrite(select, ordered.orderList);

@@ -1,6 +1,7 @@
 package dripledger.engine.sql;
 
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import java.util.List;
 import org.apache.calcite.plan.RelTraitSet;
 import org.apache.calcite.rel.RelNode;
@@ -10,6 +11,7 @@ import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.sql.type.SqlTypeName;
+import org.apache.calcite.util.ImmutableBitSet;
 
 /**
  * A relation's rows with, in the place of its last columns, which are times, whether the current
@@ -38,9 +40,19 @@ final class TimeReached extends SingleRel {
     return type.build();
   }
 
+  static boolean isIn(RelNode rel) {
+    return rel instanceof TimeReached || rel.getInputs().stream().anyMatch(TimeReached::isIn);
+  }
+
+  /** The input's columns that are needed. */
+  ImmutableBitSet needed(ImmutableBitSet used) {
+    int width = rowType.getFieldCount();
+    return used.union(ImmutableBitSet.range(width - times, width));
+  }
+
   /** The plan of it over that of its input. */
   PlanNode plan(PlanNode over) {
-    return new PlanNode.Reached(over, times, TypeMapping.schema(rowType));
+    return new TimeNode.Reached(over, times, TypeMapping.schema(rowType));
   }
 
   @Override

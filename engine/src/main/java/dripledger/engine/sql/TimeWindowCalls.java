@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
 import org.apache.calcite.sql.SqlCall;
@@ -7,11 +8,15 @@ import org.apache.calcite.sql.SqlIntervalLiteral;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlWindowTableFunction;
+import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 
-/** TUMBLE and HOP as they are written: their form, and what is wrong with it. Stateless. */
+/**
+ * TUMBLE, HOP and SESSION as they are written: their form, and what is wrong with it. Stateless.
+ */
 final class TimeWindowCalls {
-  private static final List<String> NAMES = List.of("TUMBLE", "HOP");
+  private static final List<String> NAMES = List.of("TUMBLE", "HOP", "SESSION");
 
   private TimeWindowCalls() {}
 
@@ -23,12 +28,36 @@ final class TimeWindowCalls {
     return node instanceof SqlCall call && isName(call.getOperator().getName());
   }
 
+  /**
+   * The form that the library knows: there, what the rows of a SESSION are parted by is an operand
+   * of its own.
+   */
+  static SqlCall known(SqlCall call) {
+    check(call);
+    if (!(call.getOperandList().get(0) instanceof SqlCall parted)
+        || parted.getKind() != SqlKind.SET_SEMANTICS_TABLE) {
+      return call;
+    }
+    SqlNodeList by = (SqlNodeList) parted.getOperandList().get(1);
+    List<SqlNode> operands = new ArrayList<>(call.getOperandList());
+    operands.set(0, parted.getOperandList().get(0));
+    if (!by.isEmpty()) {
+      operands.add(
+          2, SqlStdOperatorTable.DESCRIPTOR.createCall(by.getParserPosition(), by.getList()));
+    }
+    return call.getOperator().createCall(call.getParserPosition(), operands);
+  }
+
   /** Refuses a form that the library would complain of in words of its own. */
-  static void check(SqlCall call) {
+  private static void check(SqlCall call) {
     String name = call.getOperator().getName().toUpperCase(java.util.Locale.ROOT);
     List<SqlNode> operands = call.getOperandList();
     if (operands.stream().anyMatch(o -> o.getKind() == SqlKind.ARGUMENT_ASSIGNMENT)) {
       return; // by name: in any order
+    }
+    if (name.equals("SESSION")) {
+      checkSession(call, operands);
+      return;
     }
     boolean hops = name.equals("HOP");
     int fewest = hops ? 4 : 3;
@@ -55,6 +84,29 @@ final class TimeWindowCalls {
               + ", and perhaps where they begin",
           form);
     }
+  }
+
+  private static void checkSession(SqlCall call, List<SqlNode> operands) {
+    boolean fits =
+        operands.size() >= 3
+            && operands.size() <= 4
+            && operands.subList(1, operands.size() - 1).stream()
+                .allMatch(TimeWindowCalls::isDescriptor)
+            && ((SqlCall) operands.get(1)).operandCount() == 1
+            && (!(operands.get(operands.size() - 1) instanceof SqlLiteral)
+                || operands.get(operands.size() - 1) instanceof SqlIntervalLiteral);
+    if (!fits) {
+      throw SqlErrors.invalid(
+          call,
+          "SESSION takes a relation, by what its rows are parted, their time and the gap that ends"
+              + " a session",
+          "SESSION (TABLE handoff PARTITION BY van, DESCRIPTOR (at), INTERVAL '10' MINUTE)");
+    }
+  }
+
+  private static boolean isDescriptor(SqlNode node) {
+    return node instanceof SqlCall call
+        && call.getOperator().getName().equalsIgnoreCase("DESCRIPTOR");
   }
 
   /** Whether the library complains of the time that such a call names. */

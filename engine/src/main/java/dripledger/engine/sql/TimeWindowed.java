@@ -29,8 +29,6 @@ import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.util.ImmutableBitSet;
 import org.apache.calcite.util.TimestampString;
 import org.apache.calcite.util.mapping.Mapping;
-import org.apache.calcite.util.mapping.MappingType;
-import org.apache.calcite.util.mapping.Mappings;
 
 /**
  * A relation's rows that come in time for windows of event time: what the library has as a table
@@ -79,7 +77,9 @@ final class TimeWindowed extends SingleRel {
   }
 
   static boolean isIn(RelNode rel) {
-    return rel instanceof TimeWindowed || rel.getInputs().stream().anyMatch(TimeWindowed::isIn);
+    return rel instanceof TimeWindowed
+        || rel instanceof SessionWindowed
+        || rel.getInputs().stream().anyMatch(TimeWindowed::isIn);
   }
 
   /** A query in which windows are in this form. */
@@ -99,11 +99,11 @@ final class TimeWindowed extends SingleRel {
     String name = call.getOperator().getName();
     List<RexNode> operands = call.getOperands();
     boolean hops = name.equals("HOP");
-    if (!hops && !name.equals("TUMBLE")) {
-      throw PlanBuilder.unsupported(name + " windows");
-    }
     RelNode input = scan.getInput(0);
-    int column = ((RexInputRef) ((RexCall) operands.get(0)).getOperands().get(0)).getIndex();
+    int column = columns(operands.get(0)).get(0);
+    if (name.equals("SESSION")) {
+      return sessions(scan, column, operands.subList(1, operands.size()));
+    }
     long slide = micros(operands.get(1), name);
     long size = hops ? micros(operands.get(2), name) : slide;
     int last = hops ? 3 : 2;
@@ -120,6 +120,21 @@ final class TimeWindowed extends SingleRel {
         outputs(rows, column, size, offset),
         withWindow(scan, type).getFieldNames(),
         Set.of());
+  }
+
+  private static RelNode sessions(TableFunctionScan scan, int time, List<RexNode> operands) {
+    List<Integer> partition = operands.size() > 1 ? columns(operands.get(0)) : List.of();
+    long gap = micros(operands.get(operands.size() - 1), "SESSION");
+    refuse("SESSION", gap, gap);
+    RelNode input = scan.getInput(0);
+    return new SessionWindowed(
+        input, partition, time, gap, true, withWindow(scan, input.getRowType()));
+  }
+
+  /** The columns that a DESCRIPTOR names. */
+  private static List<Integer> columns(RexNode descriptor) {
+    return ((RexCall) descriptor)
+        .getOperands().stream().map(ref -> ((RexInputRef) ref).getIndex()).toList();
   }
 
   private static void refuse(String name, long size, long slide) {
@@ -191,7 +206,7 @@ final class TimeWindowed extends SingleRel {
     return outputs;
   }
 
-  private static RexNode interval(RexBuilder rex, long micros) {
+  static RexNode interval(RexBuilder rex, long micros) {
     SqlIntervalQualifier seconds =
         new SqlIntervalQualifier(
             org.apache.calcite.avatica.util.TimeUnit.SECOND,
@@ -216,19 +231,7 @@ final class TimeWindowed extends SingleRel {
   /** From the columns it has to those it has when some of the input's are left out. */
   Mapping mapping(Mapping where) {
     int width = getInput().getRowType().getFieldCount();
-    int own = rowType.getFieldCount() - width;
-    Mapping mapping =
-        Mappings.create(MappingType.INVERSE_SURJECTION, width + own, where.getTargetCount() + own);
-    for (int i = 0; i < width; i++) {
-      int target = where.getTargetOpt(i);
-      if (target >= 0) {
-        mapping.set(i, target);
-      }
-    }
-    for (int i = 0; i < own; i++) {
-      mapping.set(width + i, where.getTargetCount() + i);
-    }
-    return mapping;
+    return SessionWindowed.beside(where, width, rowType.getFieldCount() - width);
   }
 
   /** The input's columns that are needed. */

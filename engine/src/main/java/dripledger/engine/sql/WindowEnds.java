@@ -4,6 +4,7 @@ import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Operation;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
@@ -37,7 +38,7 @@ final class WindowEnds {
 
   /** How a column is computed from the beginning of a window, or null. */
   private static Expr.Call end(PlanNode input, int column) {
-    if (input instanceof PlanNode.TimeWindows w && !w.tumbles()) {
+    if (input instanceof TimeNode.TimeWindows w && !w.tumbles()) {
       int begin = w.input().schema().size();
       List<Expr> operands =
           List.of(
