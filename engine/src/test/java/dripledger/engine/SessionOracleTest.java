@@ -188,12 +188,12 @@ class SessionOracleTest extends BesidePostgres {
         compare(db, oracle, seed, epoch);
       }
       assertThat(Answers.ours(db, "SELECT * FROM v_sums_settled")).hasSizeGreaterThan(10);
-      // Rows, their groups, and what waits to be put out; an epoch may be five seconds long.
+      // A row, its time, perhaps a group and what is put out of it; epochs are up to five seconds.
       String open =
           "SELECT * FROM sessions, watermark WHERE window_end + interval '12 seconds' > w";
-      assertThat(db.state("v_sums_settled").keys())
+      assertThat(db.state("v_long_ones_settled").keys())
           .as("nothing is kept of sessions that have ended")
-          .isLessThan(3L * Answers.theirs(oracle, open).size());
+          .isLessThan(4L * Answers.theirs(oracle, open).size());
     }
   }
 
