@@ -56,6 +56,7 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("times")) {
       new EventTime(events / 2, keys / 100, epochRows).run();
+      new TimedState(events / 4, keys, epochRows).run();
     }
     if (what.equals("all") || what.equals("changes")) {
       new Changes(events).run();

@@ -1,23 +1,6 @@
 package dripledger.bench;
 
-import dripledger.engine.catalog.Catalog;
-import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.catalog.Origins;
-import dripledger.engine.circuit.InputNode;
-import dripledger.engine.circuit.QueryNode;
-import dripledger.engine.epoch.EpochInput;
-import dripledger.engine.epoch.EpochLimits;
-import dripledger.engine.epoch.EpochLoop;
-import dripledger.engine.plan.PlanCut;
-import dripledger.engine.row.Column;
-import dripledger.engine.row.ColumnType;
-import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.RowWriter;
-import dripledger.engine.row.Schema;
-import dripledger.engine.sql.Command;
-import dripledger.engine.sql.SqlFrontEnd;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
@@ -42,13 +25,6 @@ final class EventTime {
       COUNT
           + "FROM TABLE(HOP(TABLE event, DESCRIPTOR(at), INTERVAL '12' SECOND, INTERVAL '1' MINUTE))"
           + GROUP;
-
-  private static final Schema SCHEMA =
-      new Schema(
-          List.of(
-              new Column("k", ColumnType.of(Kind.BIGINT).notNull()),
-              new Column("at", ColumnType.of(Kind.TIMESTAMP).notNull()),
-              new Column("v", ColumnType.of(Kind.BIGINT).notNull())));
 
   private final int events;
   private final int keys;
@@ -141,38 +117,18 @@ final class EventTime {
 
   /** One round of a view: events a second. */
   private double rate(String options, String query) {
-    CatalogObject.Stream stream =
-        new CatalogObject.Stream(1, "event", "", SCHEMA, 1, LATENESS, Origins.NONE, null, Map.of());
-    SqlFrontEnd frontEnd = new SqlFrontEnd();
-    String sql = "CREATE MATERIALIZED VIEW v" + options + " AS " + query;
-    Command.CreateMaterializedView view =
-        (Command.CreateMaterializedView)
-            frontEnd.check(frontEnd.parse(sql).get(0), Catalog.EMPTY.with(stream), Map.of(), 0);
-    PlanCut cut = PlanCut.of(view.plan(), id -> null);
-    long[] next = {1};
-    EpochLimits limits = new EpochLimits(epochRows, 1L << 30, Long.MAX_VALUE, 1, 1000);
-    try (EpochLoop loop = new EpochLoop(limits, () -> 0, count -> next[0] += count)) {
-      RowLayout layout = new RowLayout(SCHEMA);
-      loop.attach(InputNode.stream(1, "event", layout, 1, LATENESS, 60_000));
-      cut.steps().forEach(step -> loop.attach(QueryNode.step(step, "v")));
-      loop.attach(QueryNode.view(2, "v", cut, view.schema(), view.key()));
+    try (TimedView view = new TimedView(LATENESS, epochRows, options, query, List.of("event"))) {
       Events source = new Events();
       double nanos = 0;
-      long sequence = 1;
       for (int done = 0; done < events; done += epochRows) {
-        Page page = new Page(layout, epochRows);
+        Page page = TimedView.page(epochRows);
         for (int i = 0; i < epochRows; i++) {
           source.next();
-          RowWriter writer = page.begin();
-          writer.setLong(0, source.key);
-          writer.setLong(1, source.at);
-          writer.setLong(2, source.value);
-          page.commit(1);
+          TimedView.add(page, source.key, source.at, source.value);
         }
-        long began = System.nanoTime();
-        loop.stepNow(sequence++, List.of(new EpochInput.Change(1, page)));
-        nanos += System.nanoTime() - began;
+        nanos += view.step(page);
       }
+      sink += view.changes();
       return events / nanos * 1e9;
     }
   }

@@ -114,7 +114,27 @@ public final class Scenario {
           CREATE MATERIALIZED VIEW van_load AS
           SELECT van, COUNT(*) AS handoffs, MAX(at) AS last_at
           FROM handoff
-          GROUP BY van""");
+          GROUP BY van""",
+          """
+          CREATE MATERIALIZED VIEW van_sessions AS
+          SELECT van, window_start, window_end, COUNT(*) AS parcels
+          FROM TABLE(SESSION(TABLE handoff PARTITION BY van, DESCRIPTOR(at), INTERVAL '45' SECOND))
+          GROUP BY van, window_start, window_end""",
+          """
+          CREATE MATERIALIZED VIEW missed_van OPTIONS (rows 'settled', keep '1 day') AS
+          SELECT s.parcel, s.gate, s.at
+          FROM scan AS s
+          WHERE s.gate IN ('G23', 'G24')
+            AND NOT EXISTS (SELECT 1
+                            FROM handoff AS h
+                            WHERE h.parcel = s.parcel
+                              AND h.at BETWEEN s.at AND s.at + INTERVAL '30' MINUTE)""",
+          """
+          CREATE MATERIALIZED VIEW last_five_minutes AS
+          SELECT gate, COUNT(*) AS scans, MAX(grams) AS heaviest_grams
+          FROM scan_checked
+          WHERE at > CURRENT_TIMESTAMP - INTERVAL '5' MINUTE
+          GROUP BY gate""");
 
   private Scenario() {}
 }

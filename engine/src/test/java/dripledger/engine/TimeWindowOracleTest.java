@@ -140,6 +140,19 @@ class TimeWindowOracleTest extends BesidePostgres {
             + " FROM "
             + TUMBLE
             + " t WHERE gate IS NOT NULL GROUP BY window_end, gate) x) y WHERE place <= 2");
+    both( // the first of each parcel in a window: those that came twice are left out
+        "once",
+        "SELECT window_end, parcel, gate, at FROM (SELECT window_end, parcel, gate, at, ROW_NUMBER() OVER"
+            + " (PARTITION BY window_end, parcel ORDER BY at, gate, grams) AS place FROM "
+            + TUMBLE
+            + " t) x WHERE place = 1");
+    both(
+        "with_sums",
+        "SELECT window_end, parcel, at, gate, grams, SUM(grams) OVER (PARTITION BY window_end ORDER BY at, parcel,"
+            + " gate, grams) AS g, LAG(grams) OVER (PARTITION BY window_end ORDER BY at, parcel, gate, grams) AS before"
+            + " FROM "
+            + TUMBLE
+            + " t WHERE gate = 'G1'");
     both(
         "side_by_side",
         "SELECT a.window_end, a.n, b.n AS later FROM (SELECT window_end, COUNT(*) AS n FROM "
@@ -247,6 +260,7 @@ class TimeWindowOracleTest extends BesidePostgres {
         compare(db, oracle, seed, epoch);
       }
       late(db, oracle);
+      state(db, oracle);
     }
   }
 
@@ -289,6 +303,20 @@ class TimeWindowOracleTest extends BesidePostgres {
             .isEqualTo(Answers.theirs(oracle, view.theirs()));
       }
     }
+  }
+
+  /** Of windows that have ended nothing is kept but the rows of the view. */
+  private static void state(TestEngine db, Statement oracle) throws SQLException {
+    List<String> open =
+        Answers.theirs(
+            oracle,
+            "SELECT * FROM windows('10 seconds', '10 seconds', '1970-01-01'), watermark WHERE window_end > w");
+    for (String view : List.of("v_once", "v_with_sums")) {
+      assertThat(db.state(view).keys()).as(view).isLessThanOrEqualTo(open.size());
+    }
+    // The groups of one relation that are there are the rows of a view; those of two are joined.
+    long groups = Answers.ours(db, "SELECT DISTINCT window_end FROM v_tumble").size();
+    assertThat(db.state("v_side_by_side").keys()).isLessThan(2 * groups + open.size());
   }
 
   /** Late rows are counted where they are left out, and by their own partition alone. */

@@ -181,6 +181,13 @@ final class OrderedRows implements SavedStore.Form {
     }
   }
 
+  /** Forgets a row that has no place in any order. */
+  void drop(int block) {
+    store.change(block);
+    store.page(block)[store.state(block) + WEIGHT] = 0;
+    dropIfGone(block);
+  }
+
   /** Takes a row's last copies out for good. */
   void forget(int partition, long sortKey, int block, long times) {
     store.change(block);

@@ -33,7 +33,7 @@ final class Sessions implements Operator {
   private final long gap;
   private final long delay; // −1 if nothing ends
   private final long withdraw; // −1 for never
-  private final EndTimes ends = new EndTimes();
+  private final RowEnds ends;
   private final Page out;
   private final Operator next;
   private final int port;
@@ -53,6 +53,7 @@ final class Sessions implements Operator {
     withdraw = plan.withdrawMicros();
     SortKey byTime = new SortKey(time, false, false);
     rows = new OrderedRows(input, plan.partition(), List.of(byTime), versions);
+    ends = new RowEnds(rows, time);
     out = new Page(new RowLayout(plan.schema()));
     this.next = next;
     this.port = port;
@@ -91,12 +92,8 @@ final class Sessions implements Operator {
       rows.dropIfGone(block);
       return;
     }
-    if (before == 0
-        && ends.isOver(rows.slot(block, time))) { // what it belonged to has been forgotten
-      rows.store.change(block);
-      rows.store.page(block)[rows.store.state(block)] = 0;
-      rows.dropIfGone(block);
-      return;
+    if (before == 0 && ends.drops(block)) {
+      return; // what it belonged to has been forgotten
     }
     if (now < 0) {
       throw new IllegalStateException("a row was taken out more often than it was put in");
@@ -139,7 +136,7 @@ final class Sessions implements Operator {
       long start = startBehind(partition, place, at);
       start(block, start);
       if (delay >= 0) {
-        ends.add(at, block);
+        ends.note(block);
       }
       put(block, start, times);
       meet(partition, place + (int) times, block, at);
@@ -229,9 +226,6 @@ final class Sessions implements Operator {
 
   /** A row whose time has come: if it is the last of its session, that is over. */
   private void end(int block) {
-    if (!rows.store.isLive(block) || !ends.isOver(rows.slot(block, time))) {
-      return; // by now it is of another row
-    }
     int partition = rows.partitionOf(block);
     long run = rows.run(partition);
     int place = rows.runs.rank(run, rows.sortKey(block), block);
@@ -299,10 +293,10 @@ final class Sessions implements Operator {
     for (int block = 0; block < rows.store.ownLimit(); block++) {
       if (rows.store.isLive(block)) {
         restoreStarts(rows.partitionOf(block));
-        if (delay >= 0) {
-          ends.add(rows.slot(block, time), block);
-        }
       }
+    }
+    if (delay >= 0) {
+      ends.restored(Watermark.NONE);
     }
     rows.forgetRow();
   }

@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.expr.Frame;
 import dripledger.engine.expr.WindowCall;
+import dripledger.engine.plan.Ending;
 import dripledger.engine.plan.KeptPlaces;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
@@ -31,7 +32,8 @@ import java.util.function.Consumer;
  * that comes at the end costs no walk from the start.
  *
  * <p>Rows that are equal in the order are told apart by all their columns; equal rows are numbered
- * one by one. Of an input that takes no row out, rows that are not kept are forgotten.
+ * one by one. Of an input that takes no row out, rows that are not kept are forgotten; so are all
+ * of a partition that has ended ({@link PlanNode.Window#ending}).
  */
 final class Window implements Operator {
   private static final int BLOCK = 256;
@@ -46,6 +48,8 @@ final class Window implements Operator {
   private final WindowFunction[] ranking = new WindowFunction[2]; // which rows are kept by, or null
   private final boolean saves;
   private final Map<Integer, List<Saved>> savedOf = new HashMap<>(); // by partition
+  private final Ending ending; // of partitions, or null
+  private final RowEnds ends;
   private final Page out;
   private final int inputColumns;
   private final Rejects rejects;
@@ -83,6 +87,8 @@ final class Window implements Operator {
     views = new PartitionViews(rows);
     kept = plan.kept();
     needed = plan.rowsNeeded();
+    ending = plan.ending();
+    ends = ending == null ? null : new RowEnds(rows, ending.column());
     int calls = plan.calls().size() + (kept == null ? 0 : 1);
     functions = new WindowFunction[2][calls];
     for (int view = 0; view < 2; view++) {
@@ -116,9 +122,24 @@ final class Window implements Operator {
 
   @Override
   public void flush(Epoch epoch) {
-    if (!rows.store.hasChanges()) {
-      return;
+    if (rows.store.hasChanges()) {
+      takeIn();
     }
+    if (ends != null) {
+      rows.forgetRow();
+      ends.endUpTo(EndTimes.upTo(epoch.watermarkMicros(), ending.delayMicros()), this::end);
+    }
+  }
+
+  /** Nothing changes in a row's partition any more: what was put out of it stays. */
+  private void end(int block) {
+    int partition = rows.partitionOf(block);
+    rows.forget(partition, rows.sortKey(block), block, rows.weight(block));
+    savedOf.remove(partition);
+    rows.dropIfEmpty(partition);
+  }
+
+  private void takeIn() {
     rows.forgetRow();
     count = 0;
     rows.store.changes(this::note);
@@ -144,12 +165,18 @@ final class Window implements Operator {
   private void note(int block, boolean wasLive, boolean isLive, long[] record, int old) {
     long before = wasLive ? OrderedRows.weight(record, old) : 0;
     long now = isLive ? rows.weight(block) : 0;
-    if (now < 0) {
-      throw new IllegalStateException("a row was taken out more often than it was put in");
-    }
     if (before == now) {
       rows.dropIfGone(block);
       return;
+    }
+    if (ends != null && before == 0) {
+      if (ends.drops(block)) {
+        return;
+      }
+      ends.note(block);
+    }
+    if (now < 0) {
+      throw new IllegalStateException("a row was taken out more often than it was put in");
     }
     if (count == blocks.length) {
       int larger = count * 2;
@@ -428,6 +455,9 @@ final class Window implements Operator {
   @Override
   public void restored(long watermark) {
     rows.restored();
+    if (ends != null) {
+      ends.restored(EndTimes.upTo(watermark, ending.delayMicros()));
+    }
   }
 
   @Override
@@ -436,7 +466,7 @@ final class Window implements Operator {
     for (List<Saved> each : savedOf.values()) {
       states += 48L + each.size() * (48L + 64L * functions[1].length);
     }
-    return rows.heapBytes() + states;
+    return rows.heapBytes() + states + (ends == null ? 0 : ends.heapBytes());
   }
 
   @Override

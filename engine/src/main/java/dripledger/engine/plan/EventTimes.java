@@ -63,6 +63,37 @@ public final class EventTimes {
     return known == null || known.judged();
   }
 
+  /**
+   * When rows that have some columns in common change no more, by a time that is one of these; null
+   * if they may always.
+   */
+  static Ending ending(PlanNode plan, List<Integer> columns) {
+    Map<Integer, EventTime> times = of(plan);
+    Ending soonest = null;
+    for (int column : columns) {
+      EventTime time = times.get(column);
+      boolean ends = time != null && time.judged();
+      if (ends && (soonest == null || time.delayMicros() < soonest.delayMicros())) {
+        soonest = new Ending(column, time.delayMicros(), false);
+      }
+    }
+    return soonest != null && isClosed(plan) ? soonest : null;
+  }
+
+  /** Whether rows are not taken out any more once none of their time come. */
+  static boolean isClosed(PlanNode plan) {
+    if (plan.appendOnly()) {
+      return true;
+    }
+    boolean goes =
+        plan instanceof PlanNode.Source
+            || plan instanceof TimeNode.Sessions
+            || plan instanceof TimeNode.Settle
+            || plan instanceof TimeNode.Reached
+            || plan instanceof PlanNode.Aggregate a && a.ending() != null;
+    return !goes && plan.inputs().stream().allMatch(EventTimes::isClosed);
+  }
+
   /** The times of a plan's rows, by column. */
   public static Map<Integer, EventTime> of(PlanNode plan) {
     return plan.accept(new Finder());

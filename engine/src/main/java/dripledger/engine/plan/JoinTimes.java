@@ -29,12 +29,12 @@ public final class JoinTimes {
 
   /**
    * The join with rows of its inputs left out that come late, so that nobody has to wait for them;
-   * the join itself if it says nothing of their times. Only for inputs that never take a row out.
+   * the join itself if it says nothing of their times. Only if nothing takes rows out later.
    */
   public static PlanNode.Join inTime(PlanNode.Join j) {
     PlanNode left = j.left();
     PlanNode right = j.right();
-    if (!left.appendOnly() || !right.appendOnly()) {
+    if (!EventTimes.isClosed(j)) {
       return j;
     }
     for (Bound bound : bounds(j, inputs(j))) {
@@ -46,12 +46,12 @@ public final class JoinTimes {
 
   /** Whether rows must be told by how they came from their streams. */
   public static boolean judges(PlanNode.Join j) {
-    return j.left().appendOnly() && j.right().appendOnly() && !bounds(j, inputs(j)).isEmpty();
+    return EventTimes.isClosed(j) && !bounds(j, inputs(j)).isEmpty();
   }
 
   /** See {@link PlanNode.Join#ending}. */
   static Ending ending(PlanNode.Join j, int side) {
-    if (!j.left().appendOnly() || !j.right().appendOnly()) {
+    if (!EventTimes.isClosed(j)) {
       return null;
     }
     List<Map<Integer, EventTime>> inputs = inputs(j);

@@ -161,7 +161,7 @@ public final class PlanDigest {
         out.append(' ').append(call.function()).append(call.arguments()).append(call.number());
         out.append(call.frame()).append(call.aggregate() == null ? "" : call(call.aggregate()));
       }
-      out.append(w.kept()).append(types(w.schema()));
+      out.append(w.kept()).append(" ends ").append(w.ending()).append(types(w.schema()));
       return inputs(w);
     }
 

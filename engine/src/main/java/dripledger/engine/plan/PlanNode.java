@@ -339,6 +339,11 @@ public sealed interface PlanNode {
       calls = List.copyOf(calls);
     }
 
+    /** When a partition changes no more, by a time that its rows have in common; null for never. */
+    public Ending ending() {
+      return EventTimes.ending(input, partition);
+    }
+
     /**
      * How many rows of a partition are needed, if nothing is ever taken out: those that are put
      * out, and as many behind them as functions look ahead; −1 for all.

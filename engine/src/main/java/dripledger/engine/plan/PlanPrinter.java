@@ -211,15 +211,19 @@ public final class PlanPrinter {
       String kept = w.kept() == null ? "" : kept(w.kept()) + (calls.isEmpty() ? "" : "; ");
       long needed = w.rowsNeeded();
       boolean few = needed >= 0;
+      Ending ending = w.ending();
       return line(
           w,
           (kept + calls + by).trim(),
           few ? "the first rows, in order" : "the rows of the input, in order",
-          !few
-              ? "no bound"
-              : w.partition().isEmpty()
-                  ? needed + " rows"
-                  : needed + " rows for each " + names(w.partition(), in) + ": no bound");
+          ending != null
+              ? "rows until the watermark "
+                  + after(in.column(ending.column()).name(), ending.delayMicros())
+              : !few
+                  ? "no bound"
+                  : w.partition().isEmpty()
+                      ? needed + " rows"
+                      : needed + " rows for each " + names(w.partition(), in) + ": no bound");
     }
 
     private static String kept(KeptPlaces kept) {
