@@ -24,6 +24,7 @@ import org.apache.kafka.common.serialization.ByteArraySerializer;
 public final class HubFeeder implements AutoCloseable {
   private static final int TICKS_A_SECOND = 4;
   private static final int VANS = 14;
+  private static final int SPELL_SECONDS = 150;
 
   private final KafkaProducer<byte[], byte[]> producer;
   private final ScanGenerator scans;
@@ -54,7 +55,7 @@ public final class HubFeeder implements AutoCloseable {
         OperationsDatabase operations = new OperationsDatabase(args[1], password, seed)) {
       operations.fill();
       if (feeder.makeTopics()) {
-        System.out.println("wrote " + feeder.past(Duration.ofMinutes(20)) + " scans");
+        System.out.println("wrote " + feeder.past(Duration.ofMinutes(40)) + " scans");
       }
       System.out.println("live");
       feeder.live(operations);
@@ -106,7 +107,7 @@ public final class HubFeeder implements AutoCloseable {
               Locale.ROOT,
               "{\"parcel\":%s,\"van\":\"V%02d\",\"at\":\"%s\"}",
               new String(key, StandardCharsets.UTF_8),
-              1 + random.nextInt(VANS),
+              van(at),
               at.plusSeconds(random.nextInt(40)));
       send(
           new ProducerRecord<>(
@@ -116,6 +117,12 @@ public final class HubFeeder implements AutoCloseable {
               key,
               handoff.getBytes(StandardCharsets.UTF_8)));
     }
+  }
+
+  /** One of the three vans that are loading then; the next three follow some minutes later. */
+  private int van(Instant at) {
+    long spell = at.getEpochSecond() / SPELL_SECONDS;
+    return 1 + (int) ((3 * spell + random.nextInt(3)) % VANS);
   }
 
   private void send(ProducerRecord<byte[], byte[]> message) {

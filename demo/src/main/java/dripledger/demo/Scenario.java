@@ -35,7 +35,13 @@ public final class Scenario {
             seen_at  TIMESTAMP META arrived_at,
             EVENT TIME at LATENESS INTERVAL '30' SECOND
           ) FROM hub_log (topic 'hub.scan', start 'earliest') FORMAT json""",
-          "CREATE STREAM handoff FROM hub_log (topic 'hub.handoff') FORMAT json",
+          """
+          CREATE STREAM handoff (
+            parcel BIGINT NOT NULL,
+            van    VARCHAR NOT NULL,
+            at     TIMESTAMP NOT NULL,
+            EVENT TIME at LATENESS INTERVAL '1' MINUTE
+          ) FROM hub_log (topic 'hub.handoff') FORMAT json""",
           "CREATE STREAM note (at TIMESTAMP NOT NULL, body VARCHAR, EVENT TIME at)",
           "CREATE TABLE parcel FROM hub_ops (table 'public.parcel')",
           "CREATE TABLE gate FROM hub_ops (table 'public.gate')",
@@ -118,7 +124,7 @@ public final class Scenario {
           """
           CREATE MATERIALIZED VIEW van_sessions AS
           SELECT van, window_start, window_end, COUNT(*) AS parcels
-          FROM TABLE(SESSION(TABLE handoff PARTITION BY van, DESCRIPTOR(at), INTERVAL '45' SECOND))
+          FROM TABLE(SESSION(TABLE handoff PARTITION BY van, DESCRIPTOR(at), INTERVAL '1' MINUTE))
           GROUP BY van, window_start, window_end""",
           """
           CREATE MATERIALIZED VIEW missed_van OPTIONS (rows 'settled', keep '1 day') AS

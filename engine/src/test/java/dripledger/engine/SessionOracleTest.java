@@ -156,6 +156,11 @@ class SessionOracleTest extends BesidePostgres {
         for (Map.Entry<String, View> v : VIEWS.entrySet()) {
           if (epoch == i++ % 3 * 15) {
             db.run("CREATE MATERIALIZED VIEW v_%s AS %s".formatted(v.getKey(), v.getValue().sql));
+            if (v.getKey().equals("sums")) {
+              db.run(
+                  "CREATE MATERIALIZED VIEW v_sums_kept OPTIONS (keep '1 minute') AS "
+                      + v.getValue().sql);
+            }
             if (v.getValue().settles) {
               db.run(
                   "CREATE MATERIALIZED VIEW v_%s_settled OPTIONS (rows 'settled') AS %s"
@@ -256,6 +261,14 @@ class SessionOracleTest extends BesidePostgres {
         assertThat(Answers.ours(db, "SELECT * FROM v_" + v.getKey() + "_settled"))
             .as("seed %d, epoch %d, settled %s: %s", seed, epoch, v.getKey(), view.sql)
             .isEqualTo(Answers.theirs(oracle, settled));
+      }
+      if (v.getKey().equals("sums")) {
+        String kept =
+            "SELECT q.* FROM (%s) q, watermark WHERE window_end + interval '1 minute' + interval '6 seconds' > w"
+                .formatted(view.theirs());
+        assertThat(Answers.ours(db, "SELECT * FROM v_sums_kept"))
+            .as("seed %d, epoch %d, kept", seed, epoch)
+            .isEqualTo(Answers.theirs(oracle, kept));
       }
       if (epoch % 20 == 19) {
         assertThat(Answers.ours(db, view.sql))

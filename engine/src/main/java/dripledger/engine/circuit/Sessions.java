@@ -76,9 +76,9 @@ final class Sessions implements Operator {
     }
     if (delay >= 0) {
       long behind = 2 * gap + delay + Math.max(0, withdraw);
-      // What is taken out has been put out for good by then: so at the next flush.
-      ends.endUpTo(
-          EndTimes.upTo(withdraw < 0 ? epoch.watermarkMicros() : watermark, behind), this::end);
+      // What is taken out at once must have been put out for good before: so at the next flush.
+      long upTo = withdraw == 0 ? watermark : epoch.watermarkMicros();
+      ends.endUpTo(EndTimes.upTo(upTo, behind), this::end);
       watermark = epoch.watermarkMicros();
     }
     rows.forgetRow();

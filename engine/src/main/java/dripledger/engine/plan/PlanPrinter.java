@@ -237,11 +237,16 @@ public final class PlanPrinter {
 
     @Override
     public Line timeWindows(TimeNode.TimeWindows w) {
+      String time = w.input().schema().column(w.time()).name();
+      if (w.sizeMicros() == 1) { // each row is judged by itself
+        long grace = w.delayMicros() + 1;
+        String or = grace > 1 ? ", or late by less than " + Spans.text(grace) : "";
+        return line(w, "rows in time by " + time + or, "none", "");
+      }
       String every = w.tumbles() ? "" : " every " + Spans.text(w.slideMicros());
       String step = "windows of " + Spans.text(w.sizeMicros()) + every;
-      String by = w.input().schema().column(w.time()).name();
       return line(
-          w, step + " by " + by + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");
+          w, step + " by " + time + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");
     }
 
     @Override

@@ -162,7 +162,7 @@ final class CurrentTime extends RelHomogeneousShuttle {
       outputs.addAll(times);
       List<String> names = new ArrayList<>(input.getRowType().getFieldNames());
       for (int i = 0; i < times.size(); i++) {
-        names.add("$REACHED" + i);
+        names.add("past_" + (i + 1));
       }
       RelNode timed = LogicalProject.create(input, List.of(), outputs, names, Set.of());
       return new TimeReached(timed, times.size());

@@ -80,7 +80,7 @@ final class WholeSessions {
         e -> e instanceof RexInputRef ref ? rex.makeInputRef(without, ref.getIndex()) : e);
     outputs.add(rex.makeInputRef(without, sessions.time));
     List<String> names = new ArrayList<>(below.getRowType().getFieldNames());
-    names.add("$LAST");
+    names.add("last");
     RelNode timed = LogicalProject.create(without, List.of(), outputs, names, Set.of());
     List<AggregateCall> calls = new ArrayList<>(a.getAggCallList());
     RelDataType moment = timed.getRowType().getFieldList().get(outputs.size() - 1).getType();
@@ -96,7 +96,7 @@ final class WholeSessions {
             null,
             RelCollations.EMPTY,
             moment,
-            "$LAST"));
+            "last"));
     ImmutableBitSet set = groups.build();
     RelNode grouped = LogicalAggregate.create(timed, a.getHints(), set, null, calls);
     return LogicalProject.create(
