@@ -2,43 +2,49 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.time.Watermark;
 import java.util.Arrays;
-import java.util.Map;
 import java.util.TreeMap;
 import java.util.function.IntConsumer;
 
 /**
- * Blocks of a store by the time at which they end: a list for each time, in the order they came. A
- * block may be there more than once, and may have come to be of another key: who is given it must
- * look. Times are microseconds since 1970. One thread.
+ * Blocks of a store by the time at which they end: lists of those that end about together, in the
+ * order they came. A block may be there more than once, and may have come to be of another key: who
+ * is given it must look. Times are microseconds since 1970. One thread.
  */
 final class EndTimes {
+  private static final int TOGETHER = 14; // bits of a time: 16 milliseconds
+
   private static final class Blocks {
-    int[] blocks = new int[8];
+    int[] blocks = new int[4];
+    long[] times = new long[4];
     int count;
+
+    void add(long time, int block) {
+      if (count == blocks.length) {
+        blocks = Arrays.copyOf(blocks, 2 * count);
+        times = Arrays.copyOf(times, 2 * count);
+      }
+      times[count] = time;
+      blocks[count++] = block;
+    }
   }
 
-  private final TreeMap<Long, Blocks> byTime = new TreeMap<>();
+  private final TreeMap<Long, Blocks> byTime = new TreeMap<>(); // by the higher bits
   private Blocks last;
   private long lastTime;
   private long capacity;
+  private final Blocks waiting = new Blocks(); // of those that are due in part
   private long ended = Watermark.NONE;
 
   /** Notes a block that ends at a time. */
   void add(long time, int block) {
-    if (last == null || lastTime != time) {
-      last = byTime.get(time);
-      if (last == null) {
-        last = new Blocks();
-        capacity += last.blocks.length;
-        byTime.put(time, last);
-      }
-      lastTime = time;
+    long about = time >> TOGETHER;
+    if (last == null || lastTime != about) {
+      last = byTime.computeIfAbsent(about, t -> new Blocks());
+      lastTime = about;
     }
-    if (last.count == last.blocks.length) {
-      capacity += last.count;
-      last.blocks = Arrays.copyOf(last.blocks, 2 * last.count);
-    }
-    last.blocks[last.count++] = block;
+    int room = last.count == 0 ? 0 : last.blocks.length;
+    last.add(time, block);
+    capacity += last.blocks.length - room;
   }
 
   /** Whether what has this time is over. */
@@ -53,7 +59,11 @@ final class EndTimes {
 
   /** The first time at which something ends, or {@link Long#MAX_VALUE}. */
   long first() {
-    return byTime.isEmpty() ? Long.MAX_VALUE : byTime.firstKey();
+    if (byTime.isEmpty()) {
+      return Long.MAX_VALUE;
+    }
+    Blocks blocks = byTime.firstEntry().getValue();
+    return Arrays.stream(blocks.times, 0, blocks.count).min().orElseThrow();
   }
 
   /** Whether anything is over. */
@@ -71,17 +81,22 @@ final class EndTimes {
       return;
     }
     ended = time;
-    while (!byTime.isEmpty() && byTime.firstKey() <= time) {
-      Map.Entry<Long, Blocks> due = byTime.pollFirstEntry();
-      Blocks blocks = due.getValue();
-      for (int i = 0; i < blocks.count; i++) {
-        sink.accept(blocks.blocks[i]);
-      }
+    while (!byTime.isEmpty() && byTime.firstKey() <= time >> TOGETHER) {
+      Blocks blocks = byTime.pollFirstEntry().getValue();
       capacity -= blocks.blocks.length;
-      if (blocks == last) {
-        last = null;
+      last = null;
+      for (int i = 0; i < blocks.count; i++) {
+        if (blocks.times[i] <= time) {
+          sink.accept(blocks.blocks[i]);
+        } else {
+          waiting.add(blocks.times[i], blocks.blocks[i]);
+        }
       }
     }
+    for (int i = 0; i < waiting.count; i++) {
+      add(waiting.times[i], waiting.blocks[i]);
+    }
+    waiting.count = 0;
   }
 
   /** Goes on from where everything up to a time was over. */
@@ -97,6 +112,6 @@ final class EndTimes {
   }
 
   long heapBytes() {
-    return 4 * capacity + 80L * byTime.size();
+    return 12 * capacity + 120L * byTime.size();
   }
 }

@@ -27,16 +27,24 @@ final class LeadingKey {
   }
 
   long of(byte[] row, int at) {
-    if (layout.isNull(row, at, by.column())) {
-      return by.nullsFirst() ? Long.MIN_VALUE : Long.MAX_VALUE;
+    boolean isNull = layout.isNull(row, at, by.column());
+    if (codec == null) {
+      return of(isNull, isNull ? 0 : layout.slot(row, at, by.column()));
     }
-    long key = codec == null ? slot(row, at) : prefix(row, at);
-    return by.descending() ? ~key : key;
+    return isNull ? ofNull() : directed(prefix(row, at));
   }
 
-  private long slot(byte[] row, int at) {
-    long slot = layout.slot(row, at, by.column());
-    return floating && slot < 0 ? slot ^ Long.MAX_VALUE : slot;
+  /** Of a column of fixed size. */
+  long of(boolean isNull, long slot) {
+    return isNull ? ofNull() : directed(floating && slot < 0 ? slot ^ Long.MAX_VALUE : slot);
+  }
+
+  private long ofNull() {
+    return by.nullsFirst() ? Long.MIN_VALUE : Long.MAX_VALUE;
+  }
+
+  private long directed(long key) {
+    return by.descending() ? ~key : key;
   }
 
   private long prefix(byte[] row, int at) {

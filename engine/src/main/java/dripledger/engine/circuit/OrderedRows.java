@@ -12,6 +12,7 @@ import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
 import java.util.stream.IntStream;
 
@@ -32,6 +33,7 @@ final class OrderedRows implements SavedStore.Form {
   final SortedRuns runs = new SortedRuns(this::compare);
   private final GroupKeys rows;
   private final SavedStore saved;
+  private final int[] partitionColumns;
   private final GroupKeys partitionKeys;
   private final KeyedStore partitions;
   private final List<SortKey> keys;
@@ -55,7 +57,8 @@ final class OrderedRows implements SavedStore.Form {
     store = new KeyedStore(versions, rows.words(), 1, 64);
     store.onRelease(rows::release);
     saved = new SavedStore(store, rows, versions, this);
-    partitionKeys = new GroupKeys(layout, partition.stream().mapToInt(i -> i).toArray());
+    partitionColumns = partition.stream().mapToInt(i -> i).toArray();
+    partitionKeys = new GroupKeys(layout, partitionColumns);
     partitions = new KeyedStore(versions, partitionKeys.words(), 1, partition.isEmpty() ? 1 : 64);
     partitions.onRelease(partitionKeys::release);
     List<SortKey> all = new ArrayList<>(keys);
@@ -140,9 +143,27 @@ final class OrderedRows implements SavedStore.Form {
 
   /** The partition a row belongs to, made if there is none. */
   int partitionOf(int block) {
-    int start = row(block);
-    partitionKeys.encode(row.bytes(), start, partitionWords, 0);
+    if (rows.isVariable()) {
+      int start = row(block);
+      partitionKeys.encode(row.bytes(), start, partitionWords, 0);
+    } else {
+      encodePartition(store.page(block), store.header(block) + 1);
+    }
     return partitions.changeOrInsert(partitions.hashOf(partitionWords, 0), partitionWords, 0);
+  }
+
+  /** The words of a partition of a row whose columns are all of fixed size. */
+  private void encodePartition(long[] page, int at) {
+    int nullWords = partitionKeys.nullWords();
+    Arrays.fill(partitionWords, 0);
+    for (int i = 0; i < partitionColumns.length; i++) {
+      int column = partitionColumns[i];
+      boolean isNull = rows.isNull(page, at, column);
+      if (isNull) {
+        partitionWords[i / 64] |= 1L << i;
+      }
+      partitionWords[nullWords + i] = isNull ? 0 : page[at + rows.nullWords() + column];
+    }
   }
 
   long run(int partition) {
@@ -157,6 +178,13 @@ final class OrderedRows implements SavedStore.Form {
   long sortKey(int block) {
     if (leading == null) {
       return 0;
+    }
+    if (!rows.isVariable()) {
+      long[] page = store.page(block);
+      int at = store.header(block) + 1;
+      int column = keys.get(0).column();
+      boolean isNull = rows.isNull(page, at, column);
+      return leading.of(isNull, page[at + rows.nullWords() + column]);
     }
     int start = row(block);
     return leading.of(row.bytes(), start);

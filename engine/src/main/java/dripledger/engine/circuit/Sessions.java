@@ -9,7 +9,6 @@ import dripledger.engine.state.Durable;
 import dripledger.engine.store.IntList;
 import dripledger.engine.store.Versions;
 import dripledger.engine.time.Watermark;
-import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.List;
 import java.util.function.Consumer;
@@ -107,12 +106,7 @@ final class Sessions implements Operator {
   }
 
   private void takeIn() {
-    List<Integer> order = new ArrayList<>(count);
     for (int i = 0; i < count; i++) {
-      order.add(i);
-    }
-    order.sort((a, b) -> Long.compare(rows.slot(blocks[a], time), rows.slot(blocks[b], time)));
-    for (int i : order) {
       int block = blocks[i];
       int partition = rows.partitionOf(block);
       long at = rows.slot(block, time);
@@ -257,9 +251,8 @@ final class Sessions implements Operator {
   }
 
   private void put(int block, long start, long weight) {
-    int row = rows.row(block);
     RowWriter writer = out.begin();
-    writer.copyAll(0, rows.layout, rows.rowBytes(), row);
+    rows.write(block, writer);
     writer.setLong(rows.layout.columns(), start);
     out.commit(weight);
   }
