@@ -33,6 +33,7 @@ final class Sessions implements Operator {
   private final long delay; // −1 if nothing ends
   private final long withdraw; // −1 for never
   private final RowEnds ends;
+  private final boolean once;
   private final Page out;
   private final Operator next;
   private final int port;
@@ -53,6 +54,7 @@ final class Sessions implements Operator {
     SortKey byTime = new SortKey(time, false, false);
     rows = new OrderedRows(input, plan.partition(), List.of(byTime), versions);
     ends = new RowEnds(rows, time);
+    once = versions.isOnce();
     out = new Page(new RowLayout(plan.schema()));
     this.next = next;
     this.port = port;
@@ -106,7 +108,12 @@ final class Sessions implements Operator {
   }
 
   private void takeIn() {
-    for (int i = 0; i < count; i++) {
+    Integer[] order = new Integer[count];
+    Arrays.setAll(order, i -> i);
+    if (once) { // who is fed once is told of nothing that is taken back: in order nothing is
+      Arrays.sort(order, (a, b) -> Long.compare(at(a), at(b)));
+    }
+    for (int i : order) {
       int block = blocks[i];
       int partition = rows.partitionOf(block);
       long at = rows.slot(block, time);
@@ -119,6 +126,10 @@ final class Sessions implements Operator {
         handOn();
       }
     }
+  }
+
+  private long at(int change) {
+    return rows.slot(blocks[change], time);
   }
 
   private void come(int partition, int block, long at, long times) {
