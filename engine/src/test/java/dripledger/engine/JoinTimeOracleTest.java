@@ -28,11 +28,11 @@ class JoinTimeOracleTest extends BesidePostgres {
       """
       CREATE TABLE scan_all (n bigserial, part int, parcel bigint, gate text, at timestamp);
       CREATE TABLE handoff_all (n bigserial, part int, parcel bigint, van text, at timestamp);
-      CREATE VIEW scan AS SELECT parcel, gate, at FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
+      CREATE MATERIALIZED VIEW scan AS SELECT parcel, gate, at FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
         - interval '10 seconds' AS mark FROM scan_all) s WHERE at >= mark;
-      CREATE VIEW handoff AS SELECT parcel, van, at FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
+      CREATE MATERIALIZED VIEW handoff AS SELECT parcel, van, at FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
         - interval '5 seconds' AS mark FROM handoff_all) s WHERE at >= mark;
-      CREATE VIEW watermark AS SELECT min(own) AS w FROM
+      CREATE MATERIALIZED VIEW watermark AS SELECT min(own) AS w FROM
         (SELECT max(at) - interval '10 seconds' AS own FROM scan_all GROUP BY part UNION ALL
          SELECT max(at) - interval '5 seconds' FROM handoff_all GROUP BY part) p;
       """;
@@ -97,7 +97,11 @@ class JoinTimeOracleTest extends BesidePostgres {
         "SELECT s.parcel, s.at AS s_at, h.at AS h_at FROM scan s JOIN scan h ON s.parcel = h.parcel"
             + " AND s.gate = h.gate AND h.at > s.at AND h.at < s.at + INTERVAL '15' SECOND",
         "h_at");
-    view("as_late_as", ALL + "JOIN handoff h ON h.parcel = s.parcel AND h.at <= s.at", "s_at");
+    view(
+        "as_late_as",
+        ALL
+            + "JOIN handoff h ON h.parcel = s.parcel AND h.at <= s.at WHERE s.gate = 'G1' AND h.van = 'V1'",
+        "s_at");
     view(
         "by_gate",
         "SELECT date_trunc('minute', s.at) AS minute, s.gate, COUNT(*) AS n, COUNT(h.van) AS m FROM scan s"
@@ -114,7 +118,7 @@ class JoinTimeOracleTest extends BesidePostgres {
   }
 
   @ParameterizedTest
-  @ValueSource(longs = {1, 2, 3})
+  @ValueSource(longs = {1, 2})
   void equalsPostgresAtEveryEpoch(long seed) throws SQLException {
     Random random = new Random(seed);
     try (TestEngine db = new TestEngine();
@@ -132,7 +136,7 @@ class JoinTimeOracleTest extends BesidePostgres {
               + " LATENESS INTERVAL '10' SECOND); CREATE STREAM handoff (parcel BIGINT, van VARCHAR,"
               + " at TIMESTAMP NOT NULL, EVENT TIME at LATENESS INTERVAL '5' SECOND)");
       LocalDateTime now = LocalDateTime.parse("2026-03-02T06:00:00");
-      for (int epoch = 0; epoch < 60; epoch++) {
+      for (int epoch = 0; epoch < 45; epoch++) {
         int i = 0;
         for (Map.Entry<String, View> v : VIEWS.entrySet()) {
           if (epoch == i++ % 3 * 15) {
@@ -157,6 +161,12 @@ class JoinTimeOracleTest extends BesidePostgres {
           .as("rows that may still meet one, and no others")
           .isEqualTo(Answers.theirs(oracle, KEPT));
       assertThat(Answers.ours(db, "SELECT * FROM v_missed_settled")).hasSizeGreaterThan(5);
+      assertThat(db.rows("EXPLAIN v_both").toString())
+          .contains(
+              "first until the watermark has passed at and 20 seconds more, second until it has")
+          .contains("rows in time by at");
+      assertThat(db.rows("EXPLAIN v_as_late_as").toString())
+          .contains("first until the watermark has passed at, second: no bound");
     }
   }
 
@@ -196,6 +206,9 @@ class JoinTimeOracleTest extends BesidePostgres {
 
   private static void compare(TestEngine db, Statement oracle, long seed, int epoch)
       throws SQLException {
+    oracle.execute(
+        "REFRESH MATERIALIZED VIEW scan; REFRESH MATERIALIZED VIEW handoff;"
+            + " REFRESH MATERIALIZED VIEW watermark");
     int i = 0;
     for (Map.Entry<String, View> v : VIEWS.entrySet()) {
       if (epoch < i++ % 3 * 15) {

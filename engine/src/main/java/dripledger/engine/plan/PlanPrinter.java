@@ -174,13 +174,15 @@ public final class PlanPrinter {
         if (ending != null) {
           String time = j.inputs().get(side).schema().column(ending.column()).name();
           bounds.add(
-              which + " until the watermark " + after(time, Math.max(0, ending.delayMicros())));
+              which
+                  + (bounds.isEmpty() ? " until the watermark " : " until it ")
+                  + after(time, Math.max(0, ending.delayMicros())));
         } else if (side != j.table()) {
           bounds.add(which + ": no bound");
         }
       }
       boolean none = j.ending(0) == null && j.ending(1) == null;
-      return none ? "no bound" : String.join("; ", bounds);
+      return none ? "no bound" : String.join(", ", bounds);
     }
 
     @Override
