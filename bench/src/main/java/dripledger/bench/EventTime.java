@@ -50,19 +50,13 @@ final class EventTime {
       best[4] = Math.max(best[4], rate("", HOP));
       best[5] = Math.max(best[5], rate(" OPTIONS (rows 'settled')", HOP));
     }
-    print("windows of a minute: hand-written loop", best[0], 0);
-    print("windows of a minute: revised every epoch", best[1], best[0]);
-    print("windows of a minute: settled", best[2], best[0]);
-    print("five overlapping windows: hand-written loop", best[3], 0);
-    print("five overlapping windows: revised every epoch", best[4], best[3]);
-    print("five overlapping windows: settled", best[5], best[3]);
+    TimedView.print("windows of a minute: hand-written loop", best[0], 0);
+    TimedView.print("windows of a minute: revised every epoch", best[1], best[0]);
+    TimedView.print("windows of a minute: settled", best[2], best[0]);
+    TimedView.print("five overlapping windows: hand-written loop", best[3], 0);
+    TimedView.print("five overlapping windows: revised every epoch", best[4], best[3]);
+    TimedView.print("five overlapping windows: settled", best[5], best[3]);
     System.out.println(sink == 42 ? "" : " "); // so that nothing is left out
-  }
-
-  private static void print(String what, double rate, double base) {
-    System.out.printf(
-        "  %-48s %6.2f M events/s%s%n",
-        what, rate / 1e6, base == 0 ? "" : String.format("   %.2f of that loop", rate / base));
   }
 
   /** Events in the order they come. */

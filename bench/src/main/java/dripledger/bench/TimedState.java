@@ -51,18 +51,12 @@ final class TimedState {
       best[3] = Math.max(best[3], joinByHand());
       best[4] = Math.max(best[4], join());
     }
-    print("sessions: hand-written loop", best[0], 0);
-    print("sessions: revised every epoch", best[1], best[0]);
-    print("sessions: settled", best[2], best[0]);
-    print("join within 30 seconds: hand-written loop", best[3], 0);
-    print("join within 30 seconds", best[4], best[3]);
+    TimedView.print("sessions: hand-written loop", best[0], 0);
+    TimedView.print("sessions: revised every epoch", best[1], best[0]);
+    TimedView.print("sessions: settled", best[2], best[0]);
+    TimedView.print("join within 30 seconds: hand-written loop", best[3], 0);
+    TimedView.print("join within 30 seconds", best[4], best[3]);
     System.out.println(sink == 42 ? "" : " "); // so that nothing is left out
-  }
-
-  private static void print(String what, double rate, double base) {
-    System.out.printf(
-        "  %-48s %6.2f M events/s%s%n",
-        what, rate / 1e6, base == 0 ? "" : String.format("   %.2f of that loop", rate / base));
   }
 
   /** Events in the order they come. */

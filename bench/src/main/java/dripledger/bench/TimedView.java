@@ -18,6 +18,7 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.SqlFrontEnd;
+import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 
@@ -74,6 +75,13 @@ final class TimedView implements AutoCloseable {
     loop.attach(view);
   }
 
+  /** Prints a rate of events a second, and what it is of a loop by hand, if that is not 0. */
+  static void print(String what, double rate, double base) {
+    System.out.printf(
+        "  %-48s %6.2f M events/s%s%n",
+        what, rate / 1e6, base == 0 ? "" : String.format("   %.2f of that loop", rate / base));
+  }
+
   static Page page(int rows) {
     return new Page(LAYOUT, rows);
   }
@@ -88,7 +96,7 @@ final class TimedView implements AutoCloseable {
 
   /** One epoch over pages of the streams; answers its nanoseconds. */
   long step(Page... pages) {
-    List<EpochInput.Change> changes = new java.util.ArrayList<>();
+    List<EpochInput.Change> changes = new ArrayList<>();
     for (int i = 0; i < pages.length; i++) {
       changes.add(new EpochInput.Change(i + 1, pages[i]));
     }

@@ -179,7 +179,7 @@ class JoinTimeOracleTest extends BesidePostgres {
     for (int n = random.nextInt(8); n > 0; n--) {
       int behind = random.nextInt(8) == 0 ? random.nextInt(60_000) : random.nextInt(6_000);
       Object[] event = {
-        random.nextInt(20) == 0 ? null : (Long) (long) random.nextInt(6),
+        random.nextInt(20) == 0 ? null : (Long) (long) random.nextInt(10),
         what + random.nextInt(4),
         now.minusNanos(behind * 1_000_000L)
       };
@@ -189,19 +189,6 @@ class JoinTimeOracleTest extends BesidePostgres {
       }
     }
     return events;
-  }
-
-  private static void push(
-      TestEngine db, String stream, PreparedStatement insert, int part, List<Object[]> events)
-      throws SQLException {
-    db.pushFrom(stream, part, events.toArray(Object[][]::new));
-    for (Object[] event : events) {
-      insert.setInt(1, part);
-      for (int c = 0; c < event.length; c++) {
-        insert.setObject(c + 2, event[c]);
-      }
-      insert.execute();
-    }
   }
 
   private static void compare(TestEngine db, Statement oracle, long seed, int epoch)

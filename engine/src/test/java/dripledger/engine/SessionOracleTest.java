@@ -170,15 +170,7 @@ class SessionOracleTest extends BesidePostgres {
         }
         now = now.plusNanos(random.nextInt(5_000) * 1_000_000L);
         for (int part = 0; part < PARTITIONS; part++) {
-          List<Object[]> events = events(random, now, epoch == 0);
-          db.pushFrom("handoff", part, events.toArray(Object[][]::new));
-          for (Object[] event : events) {
-            insert.setInt(1, part);
-            for (int c = 0; c < event.length; c++) {
-              insert.setObject(c + 2, event[c]);
-            }
-            insert.execute();
-          }
+          push(db, "handoff", insert, part, events(random, now, epoch == 0));
         }
         for (String change : changes(random)) {
           db.run(change);

@@ -241,15 +241,7 @@ class TimeWindowOracleTest extends BesidePostgres {
         }
         now = now.plusNanos(random.nextInt(4_000) * 1_000_000L);
         for (int part = 0; part < PARTITIONS; part++) {
-          List<Object[]> events = events(random, now, epoch == 0);
-          db.pushFrom("scan", part, events.toArray(Object[][]::new));
-          for (Object[] event : events) {
-            insert.setInt(1, part);
-            for (int c = 0; c < event.length; c++) {
-              insert.setObject(c + 2, event[c]);
-            }
-            insert.execute();
-          }
+          push(db, "scan", insert, part, events(random, now, epoch == 0));
         }
         if (random.nextInt(5) == 0) {
           db.checkpoint();
