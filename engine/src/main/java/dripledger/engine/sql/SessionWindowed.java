@@ -132,11 +132,6 @@ final class SessionWindowed extends SingleRel {
         .item("withEnd", withEnd);
   }
 
-  static boolean isIn(RelNode rel) {
-    return rel instanceof SessionWindowed
-        || rel.getInputs().stream().anyMatch(SessionWindowed::isIn);
-  }
-
   /** The same without columns that nobody reads. */
   RelNode trimmed(RelNode input, Mapping where) {
     RelDataTypeFactory.Builder type = getCluster().getTypeFactory().builder();
