@@ -1,6 +1,7 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.expr.ProgramCompiler;
+import dripledger.engine.plan.Matches;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
@@ -167,6 +168,14 @@ final class Assembly {
     @Override
     public Void window(PlanNode.Window w) {
       Assembly.this.window(w, next, port);
+      return null;
+    }
+
+    @Override
+    public Void matches(Matches m) {
+      PatternMatches op = new PatternMatches(m, versions, rejects, next, port);
+      add(op, m.input());
+      keeping.put(m, op);
       return null;
     }
 

@@ -2,6 +2,7 @@ package dripledger.engine.plan;
 
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.Operation;
+import dripledger.engine.pattern.PatternItem;
 import dripledger.engine.row.ColumnType.Kind;
 import java.util.HashMap;
 import java.util.List;
@@ -245,6 +246,28 @@ public final class EventTimes {
     @Override
     public Map<Integer, EventTime> window(PlanNode.Window w) {
       return of(w.input());
+    }
+
+    /** A match is put out at the latest when no row can be in it any more. */
+    @Override
+    public Map<Integer, EventTime> matches(Matches m) {
+      Map<Integer, EventTime> times = new HashMap<>();
+      if (!m.isSettled() || m.withinMicros() < 0 || m.rowsAhead() > 0) {
+        return times;
+      }
+      int order = m.order().get(0).column();
+      List<Expr> outputs = m.output().program().outputs();
+      for (int i = 0; i < outputs.size(); i++) {
+        PatternItem item =
+            outputs.get(i) instanceof Expr.Column c ? m.output().items().get(c.index()) : null;
+        boolean own = item instanceof PatternItem.Own o && o.column() == order;
+        boolean value =
+            item instanceof PatternItem.Value v && v.column() == order && v.shift() == 0;
+        if (own || value) {
+          times.put(i, new EventTime(m.delayMicros() + m.withinMicros(), 0, 0, true));
+        }
+      }
+      return times;
     }
 
     @Override

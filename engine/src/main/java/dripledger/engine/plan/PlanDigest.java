@@ -1,8 +1,10 @@
 package dripledger.engine.plan;
 
 import dripledger.engine.expr.AggregateCall;
+import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.ExprText;
 import dripledger.engine.expr.WindowCall;
+import dripledger.engine.pattern.PatternItem;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
 import java.nio.charset.StandardCharsets;
@@ -163,6 +165,38 @@ public final class PlanDigest {
       }
       out.append(w.kept()).append(" ends ").append(w.ending()).append(types(w.schema()));
       return inputs(w);
+    }
+
+    @Override
+    public Void matches(Matches m) {
+      begin("matches of ").append(m.pattern()).append(" by ").append(m.partition());
+      out.append(" in ").append(m.order()).append(m.anchors()).append(m.after());
+      out.append(" within ").append(m.withinMicros()).append(m.allRows() ? " rows " : " ");
+      out.append(" delay ").append(m.delayMicros());
+      m.variables().forEach(v -> made(v.name(), v.condition()));
+      made("", m.output());
+      out.append(types(m.schema()));
+      return inputs(m);
+    }
+
+    private void made(String what, Matches.Made made) {
+      out.append(' ').append(what).append(" = ");
+      if (made == null) {
+        return;
+      }
+      for (PatternItem item : made.items()) {
+        out.append(
+            item instanceof PatternItem.Total t
+                ? "total " + t.of() + call(t.call()) + t.running()
+                : item.toString());
+      }
+      if (made.program().filter() != null) {
+        ExprText.canonical(made.program().filter(), out);
+      }
+      for (Expr each : made.program().outputs()) {
+        out.append(' ');
+        ExprText.canonical(each, out);
+      }
     }
 
     @Override

@@ -4,6 +4,7 @@ import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.expr.ExprText;
 import dripledger.engine.expr.Operation;
+import dripledger.engine.pattern.RowPattern;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
 import dripledger.engine.time.Spans;
@@ -235,6 +236,32 @@ public final class PlanPrinter {
 
     private static String names(List<Integer> columns, Schema in) {
       return columns.stream().map(i -> in.column(i).name()).collect(Collectors.joining(", "));
+    }
+
+    @Override
+    public Line matches(Matches m) {
+      Schema in = m.input().schema();
+      List<String> variables = m.variables().stream().map(Matches.Variable::name).toList();
+      String of = m.partition().isEmpty() ? "" : " of each " + names(m.partition(), in);
+      String time = in.column(m.order().get(0).column()).name();
+      int before = m.rowsBefore();
+      String more = before == 0 ? "" : ", and the last " + before + of;
+      return line(
+          m,
+          "matches of "
+              + RowPattern.text(m.pattern(), variables)
+              + of
+              + " ordered by "
+              + SortKey.text(m.order(), in)
+              + (m.withinMicros() < 0 ? "" : ", within " + Spans.text(m.withinMicros())),
+          m.isSettled()
+              ? "the rows that may be in a match"
+              : "the rows of the input, in order, and what is put out of them",
+          !m.isSettled() || m.withinMicros() < 0
+              ? "no bound" + (m.isSettled() ? "; WITHIN INTERVAL … bounds it" : "")
+              : "rows until the watermark "
+                  + after(time, m.delayMicros() + m.withinMicros())
+                  + more);
     }
 
     @Override

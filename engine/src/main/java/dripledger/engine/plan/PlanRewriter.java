@@ -65,6 +65,24 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
+  public PlanNode matches(Matches m) {
+    return made(
+        m,
+        new Matches(
+            m.input().accept(this),
+            m.partition(),
+            m.order(),
+            m.pattern(),
+            m.variables(),
+            m.anchors(),
+            m.after(),
+            m.withinMicros(),
+            m.allRows(),
+            m.output(),
+            m.delayMicros()));
+  }
+
+  @Override
   public PlanNode timeWindows(TimeNode.TimeWindows w) {
     return made(
         w,

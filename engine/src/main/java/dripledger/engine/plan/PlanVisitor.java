@@ -20,6 +20,8 @@ public interface PlanVisitor<T> {
 
   T window(PlanNode.Window node);
 
+  T matches(Matches node);
+
   T timeWindows(TimeNode.TimeWindows node);
 
   T sessions(TimeNode.Sessions node);

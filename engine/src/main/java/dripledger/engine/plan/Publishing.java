@@ -33,10 +33,23 @@ public final class Publishing {
     return new TimeNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
   }
 
+  /**
+   * The rows of a plan once they can no longer change, in the order of a time of theirs; null if
+   * the watermark does not speak of it, or rows may go after that.
+   */
+  public static PlanNode settledBy(PlanNode plan, int time) {
+    if (!EventTimes.of(plan).containsKey(time) || !EventTimes.isClosed(plan)) {
+      return null;
+    }
+    PlanNode rows = InTime.rows(plan, time);
+    return new TimeNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), -1);
+  }
+
   /** Whether every row has passed a step that puts it out when it ends. */
   private static boolean settles(PlanNode plan) {
     return plan instanceof PlanNode.Aggregate a && a.publishesEnds()
         || plan instanceof TimeNode.Settle
+        || plan instanceof Matches m && m.isSettled()
         || !plan.inputs().isEmpty() && plan.inputs().stream().allMatch(Publishing::settles);
   }
 

@@ -47,6 +47,7 @@ final class PlanBuilder {
   private final RexBuilder rexBuilder;
   private final Expressions expressions;
   private final CatalogSchema schema;
+  private boolean kept; // whether the answer is kept up to date
   private boolean judging; // whether rows are to be told by how they came from their stream
 
   /**
@@ -177,6 +178,10 @@ final class PlanBuilder {
     if (rel instanceof SessionWindowed sessions) {
       return sessions.plan(judged(sessions.getInput()));
     }
+    if (rel instanceof Matched matched) {
+      PlanNode rows = kept ? judged(matched.getInput()) : build(matched.getInput());
+      return new PatternPlans(rexBuilder, expressions, matched.match).plan(rows, kept);
+    }
     if (rel instanceof TimeReached reached) {
       return reached.plan(build(reached.getInput()));
     }
@@ -228,6 +233,7 @@ final class PlanBuilder {
 
   /** The plan of a query that is kept up to date: its order only says which rows there are. */
   Command.QueryPlan kept(RelNode rel, List<Map.Entry<Integer, String>> fields) {
+    kept = true;
     PlanNode plan = build(rel);
     int[] outputs = IntStream.range(0, fields.size()).toArray();
     List<Column> columns = new ArrayList<>();

@@ -83,12 +83,12 @@ final class QueryShape {
    * @param kept whether it is kept up to date, so that the current time goes on
    */
   static RelNode of(RelNode rel, boolean kept) {
-    RelNode windowed = TimeWindowed.in(rel);
+    RelNode windowed = Matched.in(TimeWindowed.in(rel));
     RelNode found = Existence.in(windowed.accept(new Conditions()));
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped = decorrelated(Unnested.in(TimeWindowed.in(run(JOINED, shaped))), builder);
+      shaped = decorrelated(Unnested.in(Matched.in(TimeWindowed.in(run(JOINED, shaped)))), builder);
     }
     shaped = kept ? CurrentTime.in(run(PUSHED, run(SIMPLE, shaped))) : shaped;
     if (hasJoins(shaped)

@@ -42,7 +42,6 @@ import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.validate.SqlValidator;
-import org.apache.calcite.sql.validate.SqlValidatorUtil;
 import org.apache.calcite.sql2rel.SqlToRelConverter;
 
 /** The checking of one statement against a catalog. Used once, by one thread. */
@@ -83,7 +82,7 @@ final class StatementCheck {
   }
 
   private SqlValidator newValidator() {
-    return SqlValidatorUtil.newValidator(Dialect.operators(), reader, types, Dialect.VALIDATOR);
+    return new DialectValidator(reader, types);
   }
 
   private static Map<String, RelProtoDataType> typeAliases() {

@@ -25,6 +25,7 @@ import org.apache.calcite.sql.SqlIntervalQualifier;
 import org.apache.calcite.sql.SqlJoin;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
+import org.apache.calcite.sql.SqlMatchRecognize;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlOperator;
@@ -146,6 +147,17 @@ final class SyntaxRewriter extends SqlShuttle {
     if (call instanceof SqlWindow window) {
       useUsualFrame(window);
     }
+    if (call instanceof SqlMatchRecognize match) {
+      scopes.push(PatternWords.prepare(match));
+      operands(call);
+      scopes.pop();
+      return call;
+    }
+    operands(call);
+    return rewrite(call);
+  }
+
+  private void operands(SqlCall call) {
     for (int i = 0; i < call.operandCount(); i++) {
       SqlNode operand = call.getOperandList().get(i);
       if (operand != null) {
@@ -155,7 +167,6 @@ final class SyntaxRewriter extends SqlShuttle {
         }
       }
     }
-    return rewrite(call);
   }
 
   private SqlNode select(SqlSelect select) {
@@ -201,7 +212,6 @@ final class SyntaxRewriter extends SqlShuttle {
     SqlParserPos pos = call.getParserPosition();
     String what =
         switch (call.getKind()) {
-          case MATCH_RECOGNIZE -> "MATCH_RECOGNIZE";
           case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";

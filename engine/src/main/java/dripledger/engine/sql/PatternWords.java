@@ -1,0 +1,91 @@
+package dripledger.engine.sql;
+
+import java.util.ArrayList;
+import java.util.List;
+import org.apache.calcite.sql.SqlCall;
+import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlMatchRecognize;
+import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.util.SqlBasicVisitor;
+import org.apache.calcite.sql.util.SqlShuttle;
+
+/**
+ * Names of columns in the conditions of a pattern. PREV (w) and NEXT (w) are about the neighbour of
+ * the row that is looked at; the library would take PREV (w) for the row before it in the match. So
+ * the name of the variable is put in front.
+ */
+final class PatternWords {
+  private PatternWords() {}
+
+  /** Makes it what the library knows, and answers the names that stand for rows in it. */
+  static List<String> prepare(SqlMatchRecognize match) {
+    if (match.getAfter() == null) { // as the standard has it; the library would take the next row
+      match.setOperand(
+          SqlMatchRecognize.OPERAND_AFTER,
+          SqlMatchRecognize.AfterOption.SKIP_PAST_LAST_ROW.symbol(match.getParserPosition()));
+    }
+    List<String> names = new ArrayList<>(List.of("", ""));
+    match
+        .getPattern()
+        .accept(
+            new SqlBasicVisitor<Void>() {
+              @Override
+              public Void visit(SqlIdentifier id) {
+                names.add(id.getSimple());
+                return null;
+              }
+            });
+    for (SqlNode subset :
+        match.getSubsetList() == null ? List.<SqlNode>of() : match.getSubsetList()) {
+      names.add(((SqlIdentifier) ((SqlCall) subset).operand(0)).getSimple());
+    }
+    for (SqlNode definition : match.getPatternDefList()) {
+      SqlCall as = (SqlCall) definition;
+      String variable = ((SqlIdentifier) as.operand(1)).getSimple();
+      as.setOperand(0, as.operand(0).accept(new Neighbours(variable)));
+    }
+    return names;
+  }
+
+  /** Finds calls of PREV and NEXT. */
+  private static final class Neighbours extends SqlShuttle {
+    private final String variable;
+
+    Neighbours(String variable) {
+      this.variable = variable;
+    }
+
+    @Override
+    public SqlNode visit(SqlCall call) {
+      boolean near = call.getKind() == SqlKind.PREV || call.getKind() == SqlKind.NEXT;
+      if (near) {
+        call.setOperand(0, call.operand(0).accept(new Qualified(variable)));
+        return call;
+      }
+      return super.visit(call);
+    }
+  }
+
+  /** Puts a variable in front of columns that have none. */
+  private static final class Qualified extends SqlShuttle {
+    private final String variable;
+
+    Qualified(String variable) {
+      this.variable = variable;
+    }
+
+    @Override
+    public SqlNode visit(SqlIdentifier id) {
+      return id.isSimple()
+          ? new SqlIdentifier(List.of(variable, id.getSimple()), id.getParserPosition())
+          : id;
+    }
+
+    @Override
+    public SqlNode visit(SqlCall call) {
+      boolean own = call.getKind() == SqlKind.FIRST || call.getKind() == SqlKind.LAST;
+      return own ? call : super.visit(call);
+    }
+  }
+}
