@@ -394,9 +394,9 @@ class ErrorTextTest {
       SELECT at + INTERVAL '0.0005 seconds' FROM scan
         INVALID 1:13 an interval is of whole milliseconds
         round it to three digits
-      SELECT * FROM scan MATCH_RECOGNIZE (ORDER BY at PATTERN (a) DEFINE a AS true)
-        NOT_SUPPORTED 1:20 not supported yet: MATCH_RECOGNIZE
-        -
+      SELECT * FROM scan MATCH_RECOGNIZE (ORDER BY at PATTERN (a b) DEFINE c AS true)
+        INVALID 1:70 no variable "c" in the pattern
+        the variables are a, b
       WITH RECURSIVE r AS (SELECT 1 AS n UNION ALL SELECT n + 1 FROM r) SELECT * FROM r
         NOT_SUPPORTED 1:6 not supported yet: WITH RECURSIVE
         -

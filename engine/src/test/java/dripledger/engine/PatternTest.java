@@ -5,6 +5,8 @@ import static org.assertj.core.api.Assertions.assertThat;
 import java.time.LocalDateTime;
 import java.util.List;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.params.ParameterizedTest;
+import org.junit.jupiter.params.provider.CsvSource;
 
 /** MATCH_RECOGNIZE by worked examples: over a table that changes, and over a stream. */
 class PatternTest {
@@ -195,6 +197,30 @@ class PatternTest {
       assertThat(db.state("circling").keys())
           .as("nothing is kept of what can be in no match any more")
           .isLessThanOrEqualTo(2);
+    }
+  }
+
+  @ParameterizedTest
+  @CsvSource(
+      delimiter = '|',
+      quoteCharacter = '"',
+      value = {
+        "ORDER BY at PATTERN (a{3,1}) DEFINE a AS true | asked for {3,1} times",
+        "PATTERN (a) DEFINE a AS true | rows in an order",
+        "ORDER BY at PATTERN (a{30000}) DEFINE a AS true | asked for 30000 times",
+        "ORDER BY at PATTERN ((a{500} a){100}) DEFINE a AS true | the pattern is too large",
+        "ORDER BY at PATTERN (PERMUTE(a, b, c, d, e, f, g)) DEFINE a AS true | PERMUTE of 7",
+        "ORDER BY at PATTERN (^ a) DEFINE a AS true | no meaning in a stream",
+        "ORDER BY at PATTERN (a) WITHIN INTERVAL '1' MONTH DEFINE a AS true | days or less",
+        "ORDER BY at PATTERN (a) SUBSET u = (a, z) DEFINE a AS true | no variable",
+        "ORDER BY at AFTER MATCH SKIP TO z PATTERN (a) DEFINE a AS true | unknown pattern",
+        "ORDER BY at MEASURES STRING_AGG(a.gate) AS g PATTERN (a) DEFINE a AS true | STRING_AGG of the rows",
+        "ORDER BY at MEASURES a.nope AS g PATTERN (a) DEFINE a AS true | no column",
+      })
+  void errors(String pattern, String expected) {
+    try (TestEngine db = scans()) {
+      String query = "SELECT * FROM scan MATCH_RECOGNIZE (" + pattern + ") AS m";
+      assertThat(db.error("CREATE MATERIALIZED VIEW v AS " + query)).hasMessageContaining(expected);
     }
   }
 }

@@ -17,6 +17,7 @@ public final class Automaton {
   static final int EXCLUDED_ROW = 1; // the same, not put out
   static final int SPLIT = 2; // two ways, the first preferred
   static final int MATCH = 3;
+  static final int AGAIN = 4; // back to a split, or on if nothing has come since
 
   private int[] kinds = new int[16];
   private int[] first = new int[16]; // the variable of a row, or where to go on
@@ -96,7 +97,8 @@ public final class Automaton {
       int split = instruction(SPLIT, 0, 0);
       int body = size;
       add(r.part());
-      instruction(SPLIT, split, split);
+      int again = instruction(AGAIN, split, 0);
+      second[again] = size;
       ways(split, body, size, r.reluctant());
       return;
     }

@@ -160,6 +160,10 @@ public final class Matcher {
           }
           stack[depth++] = automaton.first(at);
         }
+        case Automaton.AGAIN -> {
+          int split = automaton.first(at);
+          stack[depth++] = seen[split] == step ? automaton.second(at) : split;
+        }
         default -> add(at, binding);
       }
     }

@@ -121,6 +121,12 @@ final class PatternPlans {
           "WITHIN measures a time by which rows are ordered",
           "ORDER BY a TIMESTAMP first, ascending");
     }
+    boolean ofDays =
+        SqlTypeName.DAY_INTERVAL_TYPES.contains(match.getInterval().getType().getSqlTypeName());
+    if (!ofDays) {
+      throw new EngineException(
+          Code.INVALID, "WITHIN takes an interval of days or less", "INTERVAL '10' MINUTE");
+    }
     return ((RexLiteral) match.getInterval())
         .getValueAs(BigDecimal.class)
         .multiply(BigDecimal.valueOf(1000))
@@ -153,14 +159,22 @@ final class PatternPlans {
       case PATTERN_ALTER -> new RowPattern.Choice(patterns(operands));
       case PATTERN_EXCLUDED -> new RowPattern.Excluded(pattern(operands.get(0)));
       case PATTERN_PERMUTE -> permuted(operands);
-      case PATTERN_QUANTIFIER ->
-          new RowPattern.Repeat(
-              pattern(operands.get(0)),
-              number(operands.get(1)),
-              number(operands.get(2)),
-              ((RexLiteral) operands.get(3)).getValueAs(Boolean.class));
+      case PATTERN_QUANTIFIER -> repeat(operands);
       default -> throw PlanBuilder.unsupported("a pattern with " + call.getOperator().getName());
     };
+  }
+
+  private RowPattern repeat(List<RexNode> operands) {
+    int least = number(operands.get(1));
+    int most = number(operands.get(2));
+    if (most >= 0 && most < Math.max(1, least)) {
+      throw new EngineException(
+          Code.INVALID,
+          "a part of a pattern is asked for {" + least + "," + most + "} times",
+          "the greater number is the second, and at least 1");
+    }
+    boolean reluctant = ((RexLiteral) operands.get(3)).getValueAs(Boolean.class);
+    return new RowPattern.Repeat(pattern(operands.get(0)), least, most, reluctant);
   }
 
   private RowPattern permuted(List<RexNode> operands) {

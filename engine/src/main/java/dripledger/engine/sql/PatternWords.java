@@ -7,6 +7,7 @@ import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlMatchRecognize;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.util.SqlBasicVisitor;
 import org.apache.calcite.sql.util.SqlShuttle;
 
@@ -36,16 +37,31 @@ final class PatternWords {
                 return null;
               }
             });
-    for (SqlNode subset :
-        match.getSubsetList() == null ? List.<SqlNode>of() : match.getSubsetList()) {
-      names.add(((SqlIdentifier) ((SqlCall) subset).operand(0)).getSimple());
+    List<String> subsets = new ArrayList<>();
+    for (SqlNode each : match.getSubsetList() == null ? SqlNodeList.EMPTY : match.getSubsetList()) {
+      SqlCall subset = (SqlCall) each;
+      SqlNodeList of = subset.operand(1);
+      of.forEach(name -> check((SqlIdentifier) name, names));
+      subsets.add(((SqlIdentifier) subset.operand(0)).getSimple());
     }
     for (SqlNode definition : match.getPatternDefList()) {
       SqlCall as = (SqlCall) definition;
-      String variable = ((SqlIdentifier) as.operand(1)).getSimple();
+      SqlIdentifier name = as.operand(1);
+      String variable = name.getSimple();
+      check(name, names);
       as.setOperand(0, as.operand(0).accept(new Neighbours(variable)));
     }
+    names.addAll(subsets);
     return names;
+  }
+
+  private static void check(SqlIdentifier name, List<String> variables) {
+    if (!variables.contains(name.getSimple())) {
+      throw SqlErrors.invalid(
+          name,
+          "no variable \"" + name.getSimple() + "\" in the pattern",
+          "the variables are " + String.join(", ", variables.subList(2, variables.size())));
+    }
   }
 
   /** Finds calls of PREV and NEXT. */

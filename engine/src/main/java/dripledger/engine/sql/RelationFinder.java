@@ -13,6 +13,7 @@ import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
 import org.apache.calcite.sql.SqlJoin;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlMatchRecognize;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlUpdate;
@@ -72,6 +73,8 @@ final class RelationFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<V
             || call.getKind() == SqlKind.EXPLICIT_TABLE
             || call.getKind() == SqlKind.SET_SEMANTICS_TABLE)) {
       read(call.operand(0));
+    } else if (from instanceof SqlMatchRecognize match) {
+      read(match.getTableRef());
     } else if (TimeWindowCalls.isOne(from)) {
       read(((SqlCall) from).operand(0));
     }
