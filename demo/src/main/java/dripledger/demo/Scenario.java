@@ -136,6 +136,16 @@ public final class Scenario {
                             WHERE h.parcel = s.parcel
                               AND h.at BETWEEN s.at AND s.at + INTERVAL '30' MINUTE)""",
           """
+          CREATE MATERIALIZED VIEW circling AS
+          SELECT parcel, gate, first_at, last_at
+          FROM scan_checked MATCH_RECOGNIZE (
+            PARTITION BY parcel
+            ORDER BY at
+            MEASURES pass.gate AS gate, pass.at AS first_at, LAST(back.at) AS last_at
+            PATTERN (pass (elsewhere*? back){2}) WITHIN INTERVAL '10' MINUTE
+            DEFINE back AS back.gate = pass.gate
+                       AND back.at > COALESCE(LAST(back.at, 1), pass.at))""",
+          """
           CREATE MATERIALIZED VIEW last_five_minutes AS
           SELECT gate, COUNT(*) AS scans, MAX(grams) AS heaviest_grams
           FROM scan_checked

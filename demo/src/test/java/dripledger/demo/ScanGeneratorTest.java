@@ -4,8 +4,10 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import java.time.Instant;
 import java.util.ArrayList;
+import java.util.HashMap;
 import java.util.HashSet;
 import java.util.List;
+import java.util.Map;
 import org.junit.jupiter.api.Test;
 
 class ScanGeneratorTest {
@@ -22,6 +24,18 @@ class ScanGeneratorTest {
   void theSameSeedGivesTheSameScans() {
     assertThat(lines(1)).isEqualTo(lines(1)).isNotEqualTo(lines(2));
     assertThat(lines(1).get(0)).startsWith("{\"parcel\":812345,");
+  }
+
+  @Test
+  void someParcelsComeBackToTheSameGate() {
+    ScanGenerator generator = new ScanGenerator(2);
+    Map<String, Integer> passes = new HashMap<>();
+    for (int i = 0; i < 20_000; i++) {
+      String line = generator.next(Instant.parse("2026-03-02T06:00:00Z").plusMillis(25L * i));
+      passes.merge(line.replaceFirst(",\"at\".*", ""), 1, Integer::sum);
+    }
+    long often = passes.values().stream().filter(n -> n >= 3).count();
+    assertThat(often).isGreaterThan(10);
   }
 
   @Test
