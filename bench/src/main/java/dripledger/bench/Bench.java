@@ -4,7 +4,7 @@ import java.util.List;
 
 /**
  * The entry: {@code bench
- * [aggregation|extremes|joins|windows|times|changes|together|decision|restart|reading|pushing|all]
+ * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|pushing|all]
  * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
@@ -22,6 +22,7 @@ public final class Bench {
             "joins",
             "windows",
             "times",
+            "patterns",
             "changes",
             "filling",
             "together",
@@ -31,7 +32,7 @@ public final class Bench {
             "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|times|changes|filling|together|decision|restart|reading|pushing|all]"
+          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|pushing|all]"
               + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -57,6 +58,9 @@ public final class Bench {
     if (what.equals("all") || what.equals("times")) {
       new EventTime(events / 2, keys / 100, epochRows).run();
       new TimedState(events / 4, keys, epochRows).run();
+    }
+    if (what.equals("all") || what.equals("patterns")) {
+      new TimedPatterns(events / 4, keys / 10, epochRows).run();
     }
     if (what.equals("all") || what.equals("changes")) {
       new Changes(events).run();

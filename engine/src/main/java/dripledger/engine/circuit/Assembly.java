@@ -173,7 +173,8 @@ final class Assembly {
 
     @Override
     public Void matches(Matches m) {
-      PatternMatches op = new PatternMatches(m, versions, rejects, next, port);
+      PatternMatches op =
+          new PatternMatches(m, versions, rejects, m.isSettled() ? lateRows(m) : null, next, port);
       add(op, m.input());
       keeping.put(m, op);
       return null;

@@ -108,6 +108,12 @@ final class OrderedRows implements SavedStore.Form {
     return store.page(block)[store.state(block) + WEIGHT];
   }
 
+  /** Says how many times a row is there. */
+  void weigh(int block, long weight) {
+    store.change(block);
+    store.page(block)[store.state(block) + WEIGHT] = weight;
+  }
+
   /** How many times it was, by the old state that the walk of changes gives. */
   static long weight(long[] record, int oldState) {
     return record[oldState + WEIGHT];
@@ -166,6 +172,11 @@ final class OrderedRows implements SavedStore.Form {
     }
   }
 
+  /** Whether there is a partition of a number. */
+  boolean isPartition(int partition) {
+    return partitions.isLive(partition);
+  }
+
   long run(int partition) {
     return partitions.page(partition)[partitions.state(partition) + RUN];
   }
@@ -211,15 +222,13 @@ final class OrderedRows implements SavedStore.Form {
 
   /** Forgets a row that has no place in any order. */
   void drop(int block) {
-    store.change(block);
-    store.page(block)[store.state(block) + WEIGHT] = 0;
+    weigh(block, 0);
     dropIfGone(block);
   }
 
   /** Takes a row's last copies out for good. */
   void forget(int partition, long sortKey, int block, long times) {
-    store.change(block);
-    store.page(block)[store.state(block) + WEIGHT] -= times;
+    weigh(block, weight(block) - times);
     remove(partition, sortKey, block, times);
     dropIfGone(block);
   }

@@ -16,19 +16,18 @@ import java.nio.ByteBuffer;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.HashMap;
-import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import java.util.function.Consumer;
 
 /**
  * The matches of a pattern in the rows of each partition.
  *
- * <p>Of rows that are settled it keeps those that may still be in a match, and as many before them
- * as conditions look back ({@link PatternPlaces}); a match is put out once no row to come can
- * change it. Of others it keeps all, and what it has put out: a partition with a change is gone
- * through anew, and what differs is put out.
+ * <p>Of rows that are settled it keeps those that are still to come under the watermark or may be
+ * in a match, and as many before them as conditions look back ({@link PatternPlaces}); a match is
+ * put out once no row to come can change it, and what comes after that is left out and counted. Of
+ * others it keeps all, and what it has put out: a partition with a change is gone through anew, and
+ * what differs is put out.
  *
  * <p>A condition that cannot be computed is not met; the row is told among the rejects.
  */
@@ -49,7 +48,9 @@ final class PatternMatches implements Operator {
   private final int ahead;
   private final boolean numbered;
   private final PatternPlaces places; // or null
+  private final EndTimes known; // rows up to which time are all there, or null if none ever are
   private final EndTimes deadlines; // of rows that may begin a match, or null
+  private final LateRows late; // or null
   private final Page out;
   private final RowWriter none = new RowWriter(new RowLayout(new Schema(List.of())), 64);
   private final Rejects rejects;
@@ -57,8 +58,10 @@ final class PatternMatches implements Operator {
   private final Operator next;
   private final int port;
 
-  private final Set<Integer> touched = new LinkedHashSet<>(); // partitions
-  private final Map<Integer, Found> known = new HashMap<>(); // of those that are not settled
+  private int[] touched = new int[64]; // partitions
+  private int touchedCount;
+  private boolean[] isTouched = new boolean[64];
+  private final Map<Integer, Found> found = new HashMap<>(); // of those that are not settled
   private int[] blocks = new int[CHUNK]; // of the partition that is gone through
   private int size;
   private final List<Failure> failures = new ArrayList<>(); // of the match that is looked for
@@ -69,7 +72,8 @@ final class PatternMatches implements Operator {
 
   private record Failure(byte[] row, RuntimeException cause) {}
 
-  PatternMatches(Matches plan, Versions versions, Rejects rejects, Operator next, int port) {
+  PatternMatches(
+      Matches plan, Versions versions, Rejects rejects, LateRows late, Operator next, int port) {
     this.plan = plan;
     this.rejects = rejects;
     this.next = next;
@@ -94,7 +98,9 @@ final class PatternMatches implements Operator {
         settled && (before > 0 || numbered)
             ? new PatternPlaces(input, plan.partition(), versions)
             : null;
+    known = settled ? new EndTimes() : null;
     deadlines = settled && plan.withinMicros() >= 0 ? new EndTimes() : null;
+    this.late = late;
     out = new Page(new RowLayout(plan.schema()));
     target = out;
     place = rejects.place(PlanPrinter.step(plan), input);
@@ -113,20 +119,24 @@ final class PatternMatches implements Operator {
     if (rows.store.hasChanges()) {
       rows.store.changes(this::note);
     }
-    long upTo = Long.MIN_VALUE;
-    if (deadlines != null) {
-      deadlines.endUpTo(EndTimes.upTo(epoch.watermarkMicros(), plan.delayMicros()), this::due);
-      upTo = deadlines.anyOver() ? deadlines.until() : upTo;
+    if (settled) {
+      long upTo = EndTimes.upTo(epoch.watermarkMicros(), plan.delayMicros());
+      known.endUpTo(upTo, this::due);
+      if (deadlines != null) {
+        deadlines.endUpTo(upTo, this::due);
+      }
     }
-    for (int partition : touched) {
+    for (int i = 0; i < touchedCount; i++) {
+      int partition = touched[i];
+      isTouched[partition] = false;
       if (settled) {
-        goOn(partition, upTo);
+        goOn(partition, known.until());
       } else {
         again(partition);
       }
       rows.dropIfEmpty(partition);
     }
-    touched.clear();
+    touchedCount = 0;
     rows.forgetRow();
     handOn();
   }
@@ -138,27 +148,64 @@ final class PatternMatches implements Operator {
       rows.dropIfGone(block);
       return;
     }
+    if (settled && known.isOver(rows.slot(block, time))) {
+      leaveOut(block, was, is);
+      return;
+    }
     if (is < 0) {
       throw new IllegalStateException("a row was taken out more often than it was put in");
     }
     int partition = rows.partitionOf(block);
-    touched.add(partition);
+    touch(partition);
     if (is > was) {
       rows.insert(partition, rows.sortKey(block), block, is - was);
-      if (deadlines != null) {
-        deadlines.add(rows.slot(block, time) + plan.withinMicros(), block);
-      }
+      noteTimes(block, partition);
     } else {
       rows.remove(partition, rows.sortKey(block), block, was - is);
       rows.dropIfGone(block);
     }
   }
 
-  /** A row behind whose match nothing more can come; it may be another row by now. */
-  private void due(int block) {
-    if (rows.store.isLive(block) && rows.weight(block) > 0) {
-      touched.add(rows.partitionOf(block));
+  private void noteTimes(int block, int partition) {
+    if (settled) {
+      known.add(rows.slot(block, time), partition);
     }
+    if (deadlines != null) {
+      deadlines.add(rows.slot(block, time) + plan.withinMicros(), partition);
+    }
+  }
+
+  /** What changes in rows that have been looked at comes too late. */
+  private void leaveOut(int block, long was, long is) {
+    if (is > was) {
+      late.add(known.until() - rows.slot(block, time), is - was);
+    }
+    rows.weigh(block, was);
+    rows.dropIfGone(block);
+  }
+
+  /**
+   * The partition of a row that is known from now on, or behind whose match nothing more can come;
+   * it may be another partition by now.
+   */
+  private void due(int partition) {
+    if (rows.isPartition(partition)) {
+      touch(partition);
+    }
+  }
+
+  private void touch(int partition) {
+    if (partition >= isTouched.length) {
+      isTouched = Arrays.copyOf(isTouched, Math.max(partition + 1, 2 * isTouched.length));
+    }
+    if (isTouched[partition]) {
+      return;
+    }
+    isTouched[partition] = true;
+    if (touchedCount == touched.length) {
+      touched = Arrays.copyOf(touched, 2 * touchedCount);
+    }
+    touched[touchedCount++] = partition;
   }
 
   // ---- rows that are settled
@@ -166,6 +213,10 @@ final class PatternMatches implements Operator {
   /** Goes on in a partition, as far as its rows are known up to a time. */
   private void goOn(int partition, long upTo) {
     show(partition);
+    if (size > 0 && isLater(size - 1, upTo)) {
+      size = firstLater(0, upTo);
+      values.show(blocks, size);
+    }
     if (size == 0) {
       return;
     }
@@ -216,7 +267,7 @@ final class PatternMatches implements Operator {
 
   /** Goes through a partition anew, and puts out what differs. */
   private void again(int partition) {
-    Found old = known.remove(partition);
+    Found old = found.remove(partition);
     Found now = search(partition);
     putDifference(old == null ? List.of() : old.rows, now.rows);
     if (old != null) {
@@ -228,15 +279,15 @@ final class PatternMatches implements Operator {
   /** All that a partition has; if this is done once it is handed on, and not kept. */
   private Found search(int partition) {
     show(partition);
-    Found found = new Found(new ArrayList<>(), new ArrayList<>());
+    Found all = new Found(new ArrayList<>(), new ArrayList<>());
     target = once ? out : new Page(out.layout());
     long matches = 0;
     for (int at = 0; at < size; ) {
       at = look(at, limit(at), true, matches + 1);
       matches += matched ? 1 : 0;
-      found.failures.addAll(failures);
+      all.failures.addAll(failures);
       for (int i = 0; !once && i < target.size(); i++) {
-        found.rows.add(Arrays.copyOfRange(target.bytes(), target.start(i), target.end(i)));
+        all.rows.add(Arrays.copyOfRange(target.bytes(), target.start(i), target.end(i)));
       }
       if (!once) {
         target.clear();
@@ -246,9 +297,9 @@ final class PatternMatches implements Operator {
     }
     target = out;
     if (!once && size > 0) {
-      known.put(partition, found);
+      found.put(partition, all);
     }
-    return found;
+    return all;
   }
 
   private void putDifference(List<byte[]> old, List<byte[]> now) {
@@ -286,18 +337,28 @@ final class PatternMatches implements Operator {
       return size;
     }
     long last = rows.slot(blocks[start], time) + plan.withinMicros();
-    int low = start;
-    int high = size;
+    if (!isLater(size - 1, last)) {
+      return size;
+    }
+    return firstLater(start, last);
+  }
+
+  private int firstLater(int from, long last) {
+    int low = from;
+    int high = size - 1;
     while (low < high) {
       int middle = (low + high) >>> 1;
-      boolean later = rows.isNull(blocks[middle], time) || rows.slot(blocks[middle], time) > last;
-      if (later) {
+      if (isLater(middle, last)) {
         high = middle;
       } else {
         low = middle + 1;
       }
     }
     return low;
+  }
+
+  private boolean isLater(int position, long than) {
+    return rows.isNull(blocks[position], time) || rows.slot(blocks[position], time) > than;
   }
 
   private boolean matched;
@@ -449,25 +510,30 @@ final class PatternMatches implements Operator {
     rows.restored();
     for (int block = 0; block < rows.store.ownLimit(); block++) {
       if (rows.store.isLive(block)) {
-        touched.add(rows.partitionOf(block));
-        if (deadlines != null) {
-          deadlines.add(rows.slot(block, time) + plan.withinMicros(), block);
-        }
+        int partition = rows.partitionOf(block);
+        touch(partition);
+        noteTimes(block, partition);
       }
     }
     if (!settled) {
-      touched.forEach(this::search);
-    } else if (deadlines != null) {
-      deadlines.restored(EndTimes.upTo(watermark, plan.delayMicros()));
+      for (int i = 0; i < touchedCount; i++) {
+        search(touched[i]);
+      }
+    } else {
+      known.restored(EndTimes.upTo(watermark, plan.delayMicros()));
+      if (deadlines != null) {
+        deadlines.restored(known.until());
+      }
     }
-    touched.clear();
+    Arrays.fill(isTouched, false);
+    touchedCount = 0;
     rows.forgetRow();
   }
 
   @Override
   public long stateBytes() {
     long put = 0;
-    for (Found each : known.values()) {
+    for (Found each : found.values()) {
       put += 64;
       for (byte[] row : each.rows) {
         put += 24 + row.length;
@@ -476,6 +542,7 @@ final class PatternMatches implements Operator {
     return rows.heapBytes()
         + put
         + (places == null ? 0 : places.heapBytes())
+        + (known == null ? 0 : known.heapBytes())
         + (deadlines == null ? 0 : deadlines.heapBytes());
   }
 

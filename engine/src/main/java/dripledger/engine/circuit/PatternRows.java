@@ -22,12 +22,17 @@ import java.util.List;
 final class PatternRows {
   private final OrderedRows rows;
   private final byte[][] names; // of variables
+  private final boolean[] fixed; // of columns: whether a slot is all of it
   private int[] blocks = new int[0];
   private int size;
   private long number;
 
   PatternRows(OrderedRows rows, List<Matches.Variable> variables) {
     this.rows = rows;
+    fixed = new boolean[rows.layout.columns()];
+    for (int i = 0; i < fixed.length; i++) {
+      fixed[i] = !rows.layout.schema().type(i).isVariable();
+    }
     names =
         variables.stream()
             .map(v -> v.name().getBytes(StandardCharsets.UTF_8))
@@ -56,6 +61,7 @@ final class PatternRows {
     private final RowProgram program;
     private final RowWriter row;
     private final Totals[] totals;
+    private final long[] of; // the variables of each item that is a value, one a bit
 
     private Computed(Matches.Made made) {
       items = made.items();
@@ -63,8 +69,10 @@ final class PatternRows {
       program = compiled.program();
       row = new RowWriter(compiled.input(), 256);
       totals = new Totals[items.size()];
+      of = new long[items.size()];
       for (int i = 0; i < totals.length; i++) {
         totals[i] = items.get(i) instanceof PatternItem.Total t ? new Totals(t, rows.layout) : null;
+        of[i] = items.get(i) instanceof PatternItem.Value v ? bits(v.of()) : 0;
       }
     }
 
@@ -89,7 +97,7 @@ final class PatternRows {
 
     private void set(int column, PatternItem item, Binding running, Binding all, int own) {
       if (item instanceof PatternItem.Value v) {
-        int at = place(v, v.running() ? running : all);
+        int at = place(v, of[column], v.running() ? running : all);
         copy(at < 0 ? -1 : at + v.shift(), v.column(), column);
       } else if (item instanceof PatternItem.Own o) {
         copy(own, o.column(), column);
@@ -109,8 +117,10 @@ final class PatternRows {
     }
 
     private void copy(int position, int from, int column) {
-      if (position < 0 || position >= size) {
+      if (position < 0 || position >= size || rows.isNull(blocks[position], from)) {
         row.setNull(column);
+      } else if (fixed[from]) {
+        row.setLong(column, rows.slot(blocks[position], from));
       } else {
         int start = rows.row(blocks[position]);
         row.copy(column, rows.layout, rows.rowBytes(), start, from);
@@ -119,12 +129,12 @@ final class PatternRows {
   }
 
   /** The position of the row that a value is of, before it is shifted; −1 if there is none. */
-  private static int place(PatternItem.Value v, Binding last) {
+  private static int place(PatternItem.Value v, long variables, Binding last) {
     int offset = v.offset();
     if (v.first()) {
       int of = 0;
       for (Binding each = last; each != null; each = each.before()) {
-        of += isOf(v.of(), each) ? 1 : 0;
+        of += isOf(variables, each) ? 1 : 0;
       }
       offset = of - 1 - offset;
       if (offset < 0) {
@@ -132,26 +142,30 @@ final class PatternRows {
       }
     }
     for (Binding each = last; each != null; each = each.before()) {
-      if (isOf(v.of(), each) && offset-- == 0) {
+      if (isOf(variables, each) && offset-- == 0) {
         return each.position();
       }
     }
     return -1;
   }
 
-  private static boolean isOf(List<Integer> variables, Binding row) {
-    return variables.isEmpty() || variables.contains(row.variable());
+  private static long bits(List<Integer> variables) {
+    return variables.stream().mapToLong(v -> 1L << v).reduce(0, (a, b) -> a | b);
+  }
+
+  private static boolean isOf(long variables, Binding row) {
+    return variables == 0 || (variables >>> row.variable() & 1) != 0;
   }
 
   /** An aggregate of rows of a match. */
   private final class Totals {
-    private final List<Integer> of;
+    private final long of;
     private final Accumulator accumulator;
     private final Blobs blobs = new Blobs(Versions.once());
     private final long[] state;
 
     Totals(PatternItem.Total total, RowLayout layout) {
-      of = total.of();
+      of = bits(total.of());
       accumulator = Accumulators.of(total.call(), layout, true);
       state = new long[accumulator.stateWords()];
     }

@@ -34,15 +34,13 @@ public final class Publishing {
   }
 
   /**
-   * The rows of a plan once they can no longer change, in the order of a time of theirs; null if
-   * the watermark does not speak of it, or rows may go after that.
+   * The rows of a plan that come in time, if all of them up to a time of theirs are known and do
+   * not change once the watermark has passed it; else null.
    */
-  public static PlanNode settledBy(PlanNode plan, int time) {
-    if (!EventTimes.of(plan).containsKey(time) || !EventTimes.isClosed(plan)) {
-      return null;
-    }
-    PlanNode rows = InTime.rows(plan, time);
-    return new TimeNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), -1);
+  public static PlanNode settling(PlanNode plan, int time) {
+    return EventTimes.of(plan).containsKey(time) && EventTimes.isClosed(plan)
+        ? InTime.rows(plan, time)
+        : null;
   }
 
   /** Whether every row has passed a step that puts it out when it ends. */

@@ -41,6 +41,8 @@ import org.apache.calcite.sql.type.SqlTypeName;
 
 /** MATCH_RECOGNIZE as a plan. Single use. */
 final class PatternPlans {
+  private static final int MOST_VARIABLES = 63;
+
   private final RexBuilder rex;
   private final Expressions expressions;
   private final Match match;
@@ -63,6 +65,10 @@ final class PatternPlans {
   PlanNode plan(PlanNode input, boolean kept) {
     RowPattern pattern = pattern(match.getPattern());
     checkSize(pattern);
+    if (variables.size() > MOST_VARIABLES) {
+      throw new EngineException(
+          Code.LIMIT, "a pattern has at most " + MOST_VARIABLES + " variables", null);
+    }
     List<Integer> partition = new ArrayList<>();
     match.getPartitionKeys().forEach(c -> partition.add(column(c)));
     List<SortKey> order = new ArrayList<>();
@@ -104,9 +110,9 @@ final class PatternPlans {
         delay);
   }
 
-  /** The rows once they are settled, or null if they are not in an order of time that is. */
+  /** The rows in time, or null if they are not in the order of a time by which they are settled. */
   private static PlanNode settled(PlanNode rows, SortKey first) {
-    return first.descending() ? null : Publishing.settledBy(rows, first.column());
+    return first.descending() ? null : Publishing.settling(rows, first.column());
   }
 
   private long within(SortKey first) {
