@@ -21,10 +21,10 @@ import org.junit.jupiter.params.provider.ValueSource;
  * can meet no more is forgotten.
  */
 class JoinTimeOracleTest extends BesidePostgres {
-  private static final int PARTITIONS = 2;
+  static final int PARTITIONS = 2;
 
   /** What came in time, by what its partition had seen when it came; and the watermark of both. */
-  private static final String ORACLE =
+  static final String ORACLE =
       """
       CREATE TABLE scan_all (n bigserial, part int, parcel bigint, gate text, at timestamp);
       CREATE TABLE handoff_all (n bigserial, part int, parcel bigint, van text, at timestamp);
@@ -36,6 +36,11 @@ class JoinTimeOracleTest extends BesidePostgres {
         (SELECT max(at) - interval '10 seconds' AS own FROM scan_all GROUP BY part UNION ALL
          SELECT max(at) - interval '5 seconds' FROM handoff_all GROUP BY part) p;
       """;
+
+  static final String STREAMS =
+      "CREATE STREAM scan (parcel BIGINT, gate VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at"
+          + " LATENESS INTERVAL '10' SECOND); CREATE STREAM handoff (parcel BIGINT, van VARCHAR,"
+          + " at TIMESTAMP NOT NULL, EVENT TIME at LATENESS INTERVAL '5' SECOND)";
 
   private static final String KEPT =
       """
@@ -131,10 +136,7 @@ class JoinTimeOracleTest extends BesidePostgres {
             pg.prepareStatement(
                 "INSERT INTO handoff_all (part, parcel, van, at) VALUES (?, ?, ?, ?)")) {
       oracle.execute(ORACLE);
-      db.run(
-          "CREATE STREAM scan (parcel BIGINT, gate VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at"
-              + " LATENESS INTERVAL '10' SECOND); CREATE STREAM handoff (parcel BIGINT, van VARCHAR,"
-              + " at TIMESTAMP NOT NULL, EVENT TIME at LATENESS INTERVAL '5' SECOND)");
+      db.run(STREAMS);
       LocalDateTime now = LocalDateTime.parse("2026-03-02T06:00:00");
       for (int epoch = 0; epoch < 45; epoch++) {
         int i = 0;
@@ -170,8 +172,7 @@ class JoinTimeOracleTest extends BesidePostgres {
     }
   }
 
-  private static List<Object[]> events(
-      Random random, LocalDateTime now, String what, boolean first) {
+  static List<Object[]> events(Random random, LocalDateTime now, String what, boolean first) {
     List<Object[]> events = new ArrayList<>();
     if (first) {
       events.add(new Object[] {0L, what + 0, now}); // every partition says that it is there

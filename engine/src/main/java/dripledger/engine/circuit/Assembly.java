@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.Matches;
+import dripledger.engine.plan.Nearest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
@@ -177,6 +178,14 @@ final class Assembly {
           new PatternMatches(m, versions, rejects, m.isSettled() ? lateRows(m) : null, next, port);
       add(op, m.input());
       keeping.put(m, op);
+      return null;
+    }
+
+    @Override
+    public Void nearest(Nearest n) {
+      NearestRows op = new NearestRows(n, versions, next, port);
+      add(op, n.input());
+      keeping.put(n, op);
       return null;
     }
 

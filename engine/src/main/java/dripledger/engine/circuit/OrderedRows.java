@@ -40,9 +40,11 @@ final class OrderedRows implements SavedStore.Form {
   private final RowOrder order; // and then by all columns
   private final RowOrder peerOrder; // of the order alone
   private final LeadingKey leading; // or null, if there is no order
+  private final boolean[] fixed; // of columns: whether a slot is all of it
   private final SortKeyCodec.ByteSink left = new SortKeyCodec.ByteSink();
   private final SortKeyCodec.ByteSink right = new SortKeyCodec.ByteSink();
   private final RowWriter row;
+  private final RowWriter beside;
   private int rowOf = -1; // the block whose row is in it
   private final long[] rowWords;
   private final long[] partitionWords;
@@ -69,6 +71,11 @@ final class OrderedRows implements SavedStore.Form {
     peerOrder = new RowOrder(layout, keys);
     leading = keys.isEmpty() ? null : new LeadingKey(layout, keys.get(0));
     row = new RowWriter(layout, 256);
+    beside = new RowWriter(layout, 256);
+    fixed = new boolean[layout.columns()];
+    for (int i = 0; i < fixed.length; i++) {
+      fixed[i] = !layout.schema().type(i).isVariable();
+    }
     rowWords = new long[rows.words()];
     partitionWords = new long[partitionKeys.words()];
   }
@@ -156,6 +163,23 @@ final class OrderedRows implements SavedStore.Form {
       encodePartition(store.page(block), store.header(block) + 1);
     }
     return partitions.changeOrInsert(partitions.hashOf(partitionWords, 0), partitionWords, 0);
+  }
+
+  /**
+   * The partition that a row would belong to if one of the columns had another value.
+   *
+   * @return −1 if there is none
+   */
+  int partitionBeside(int block, int column, long value) {
+    row(block);
+    beside.truncate(0);
+    beside.begin();
+    beside.setRow(row.bytes(), row.start(), row.end() - row.start());
+    beside.setLong(column, value);
+    beside.finish();
+    partitionKeys.encodeKnown(beside.bytes(), beside.start(), partitionWords, 0);
+    int found = partitions.find(partitions.hashOf(partitionWords, 0), partitionWords, 0);
+    return found == KeyedStore.NONE || !partitions.isLive(found) ? -1 : found;
   }
 
   /** The words of a partition of a row whose columns are all of fixed size. */
@@ -293,6 +317,18 @@ final class OrderedRows implements SavedStore.Form {
       return layout.slot(row.bytes(), start, column);
     }
     return store.page(block)[store.header(block) + 1 + rows.nullWords() + column];
+  }
+
+  /** Sets a column of another row from one of a row. */
+  void copy(int block, int from, RowWriter out, int column) {
+    if (isNull(block, from)) {
+      out.setNull(column);
+    } else if (fixed[from]) {
+      out.setLong(column, slot(block, from));
+    } else {
+      int start = row(block);
+      out.copy(column, layout, row.bytes(), start, from);
+    }
   }
 
   // ---- checkpoints and the graph

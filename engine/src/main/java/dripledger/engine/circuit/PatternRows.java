@@ -22,17 +22,12 @@ import java.util.List;
 final class PatternRows {
   private final OrderedRows rows;
   private final byte[][] names; // of variables
-  private final boolean[] fixed; // of columns: whether a slot is all of it
   private int[] blocks = new int[0];
   private int size;
   private long number;
 
   PatternRows(OrderedRows rows, List<Matches.Variable> variables) {
     this.rows = rows;
-    fixed = new boolean[rows.layout.columns()];
-    for (int i = 0; i < fixed.length; i++) {
-      fixed[i] = !rows.layout.schema().type(i).isVariable();
-    }
     names =
         variables.stream()
             .map(v -> v.name().getBytes(StandardCharsets.UTF_8))
@@ -117,13 +112,10 @@ final class PatternRows {
     }
 
     private void copy(int position, int from, int column) {
-      if (position < 0 || position >= size || rows.isNull(blocks[position], from)) {
+      if (position < 0 || position >= size) {
         row.setNull(column);
-      } else if (fixed[from]) {
-        row.setLong(column, rows.slot(blocks[position], from));
       } else {
-        int start = rows.row(blocks[position]);
-        row.copy(column, rows.layout, rows.rowBytes(), start, from);
+        rows.copy(blocks[position], from, row, column);
       }
     }
   }

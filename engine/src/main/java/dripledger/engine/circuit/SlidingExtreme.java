@@ -100,7 +100,7 @@ final class SlidingExtreme extends WindowFunction {
     if (size == 0) {
       out.setNull(column);
     } else {
-      WindowFunctions.copy(rows, view.block(candidate(0)), argument, out, column);
+      rows.copy(view.block(candidate(0)), argument, out, column);
     }
   }
 

@@ -200,9 +200,9 @@ final class WindowFunctions {
     void write(int rank, RowWriter out, int column) {
       long from = rank + distance;
       if (from >= 0 && from < view.total()) {
-        copy(rows, view.block((int) from), arguments.get(0), out, column);
+        rows.copy(view.block((int) from), arguments.get(0), out, column);
       } else if (arguments.size() > 1) {
-        copy(rows, view.block(rank), arguments.get(1), out, column);
+        rows.copy(view.block(rank), arguments.get(1), out, column);
       } else {
         out.setNull(column);
       }
@@ -212,11 +212,6 @@ final class WindowFunctions {
     boolean agrees(WindowFunction other, int rank) {
       return true; // what it says of a row is about rows nearby
     }
-  }
-
-  static void copy(OrderedRows rows, int block, int from, RowWriter out, int column) {
-    int start = rows.row(block);
-    out.copy(column, rows.layout, rows.rowBytes(), start, from);
   }
 
   /** FIRST_VALUE, LAST_VALUE and NTH_VALUE. */
@@ -261,7 +256,7 @@ final class WindowFunctions {
       if (block < 0) {
         out.setNull(column);
       } else {
-        copy(rows, block, call.arguments().get(0), out, column);
+        rows.copy(block, call.arguments().get(0), out, column);
       }
     }
 

@@ -270,6 +270,19 @@ public final class EventTimes {
       return times;
     }
 
+    /** A row has its nearest for good when no more of either kind come in front of it. */
+    @Override
+    public Map<Integer, EventTime> nearest(Nearest n) {
+      Map<Integer, EventTime> times = new HashMap<>();
+      EventTime time = of(n.input()).get(n.time());
+      for (int i = 0; n.before() && time != null && i < n.firstOutputs(); i++) {
+        if (n.outputs().get(i) == n.time()) {
+          times.put(i, new EventTime(time.delayMicros(), 0, 0, time.judged()));
+        }
+      }
+      return times;
+    }
+
     @Override
     public Map<Integer, EventTime> timeWindows(TimeNode.TimeWindows w) {
       Map<Integer, EventTime> below = of(w.input());

@@ -56,7 +56,7 @@ public final class InTime {
    * The rows of a plan that come in time for what is done with a time of theirs, if windows have
    * not left others out already.
    */
-  static PlanNode rows(PlanNode plan, int time) {
+  public static PlanNode rows(PlanNode plan, int time) {
     if (!(plan instanceof PlanNode.Transform t)) {
       return EventTimes.isJudged(plan, time) ? plan : windows(plan, time, 1, 0);
     }

@@ -200,6 +200,16 @@ public final class PlanDigest {
     }
 
     @Override
+    public Void nearest(Nearest n) {
+      begin("nearest by ").append(n.keys()).append(" of ").append(n.kind());
+      out.append(" in ").append(n.order()).append(n.before() ? " before" : " behind");
+      out.append(n.behindEqual()).append(n.outer() ? " outer " : " ").append(n.outputs());
+      out.append(' ').append(n.firstOutputs()).append(" ends ").append(n.ending());
+      out.append(types(n.schema()));
+      return inputs(n);
+    }
+
+    @Override
     public Void timeWindows(TimeNode.TimeWindows w) {
       begin("time windows")
           .append(w.time())

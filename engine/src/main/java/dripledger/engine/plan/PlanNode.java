@@ -32,7 +32,7 @@ public sealed interface PlanNode {
 
   /** A node with one input. */
   sealed interface OfOne extends PlanNode
-      permits Transform, Aggregate, Repeat, Unnest, Window, Matches, TimeNode {
+      permits Transform, Aggregate, Repeat, Unnest, Window, Matches, Nearest, TimeNode {
     PlanNode input();
 
     @Override

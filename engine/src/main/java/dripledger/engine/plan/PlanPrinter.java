@@ -265,6 +265,30 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line nearest(Nearest n) {
+      Schema in = n.input().schema();
+      String time = in.column(n.time()).name();
+      String where =
+          n.before()
+              ? (n.behindEqual() ? "the last before its " : "the last up to its ")
+              : (n.behindEqual() ? "the first from its " : "the first behind its ");
+      Ending ending = n.ending();
+      return line(
+          n,
+          "each row of the first with "
+              + where
+              + time
+              + (n.keys().isEmpty() ? "" : " by " + names(n.keys(), in))
+              + (n.outer() ? ", or none" : ""),
+          "the rows of both inputs, in order",
+          ending == null
+              ? "no bound"
+              : "first until the watermark "
+                  + after(time, ending.delayMicros())
+                  + ", second but the last until then");
+    }
+
+    @Override
     public Line timeWindows(TimeNode.TimeWindows w) {
       String time = w.input().schema().column(w.time()).name();
       if (w.sizeMicros() == 1) { // each row is judged by itself

@@ -83,6 +83,23 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
+  public PlanNode nearest(Nearest n) {
+    return made(
+        n,
+        new Nearest(
+            n.input().accept(this),
+            n.keys(),
+            n.kind(),
+            n.order(),
+            n.before(),
+            n.behindEqual(),
+            n.outer(),
+            n.outputs(),
+            n.firstOutputs(),
+            n.schema()));
+  }
+
+  @Override
   public PlanNode timeWindows(TimeNode.TimeWindows w) {
     return made(
         w,

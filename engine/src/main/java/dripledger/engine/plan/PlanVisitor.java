@@ -22,6 +22,8 @@ public interface PlanVisitor<T> {
 
   T matches(Matches node);
 
+  T nearest(Nearest node);
+
   T timeWindows(TimeNode.TimeWindows node);
 
   T sessions(TimeNode.Sessions node);

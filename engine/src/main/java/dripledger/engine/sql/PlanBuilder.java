@@ -182,6 +182,13 @@ final class PlanBuilder {
       PlanNode rows = kept ? judged(matched.getInput()) : build(matched.getInput());
       return new PatternPlans(rexBuilder, expressions, matched.match).plan(rows, kept);
     }
+    if (rel instanceof NearestRow nearest) {
+      PlanNode left = build(nearest.getLeft());
+      PlanNode right = build(nearest.getRight());
+      return nearest.isTimed(left, right)
+          ? nearest.plan(judged(nearest.getLeft()), judged(nearest.getRight()))
+          : nearest.plan(left, right);
+    }
     if (rel instanceof TimeReached reached) {
       return reached.plan(build(reached.getInput()));
     }
@@ -436,7 +443,7 @@ final class PlanBuilder {
     return true;
   }
 
-  private static boolean sameStorage(ColumnType a, ColumnType b) {
+  static boolean sameStorage(ColumnType a, ColumnType b) {
     boolean integers = a.kind().isInteger() && b.kind().isInteger();
     return (a.kind() == b.kind() || integers)
         && a.isVariable() == b.isVariable()

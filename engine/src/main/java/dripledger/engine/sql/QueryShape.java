@@ -84,7 +84,7 @@ final class QueryShape {
    */
   static RelNode of(RelNode rel, boolean kept) {
     RelNode windowed = Matched.in(TimeWindowed.in(rel));
-    RelNode found = Existence.in(windowed.accept(new Conditions()));
+    RelNode found = NearestRow.in(Existence.in(windowed.accept(new Conditions())));
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {

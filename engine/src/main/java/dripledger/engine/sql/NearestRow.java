@@ -1,0 +1,441 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.expr.Expr;
+import dripledger.engine.plan.EventTimes;
+import dripledger.engine.plan.InTime;
+import dripledger.engine.plan.Nearest;
+import dripledger.engine.plan.PlanNode;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
+import dripledger.engine.row.Schema;
+import dripledger.engine.row.SortKey;
+import java.math.BigDecimal;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Set;
+import java.util.stream.IntStream;
+import org.apache.calcite.plan.RelOptUtil;
+import org.apache.calcite.plan.RelTraitSet;
+import org.apache.calcite.rel.BiRel;
+import org.apache.calcite.rel.RelFieldCollation;
+import org.apache.calcite.rel.RelHomogeneousShuttle;
+import org.apache.calcite.rel.RelNode;
+import org.apache.calcite.rel.RelWriter;
+import org.apache.calcite.rel.core.Correlate;
+import org.apache.calcite.rel.core.CorrelationId;
+import org.apache.calcite.rel.core.Filter;
+import org.apache.calcite.rel.core.JoinRelType;
+import org.apache.calcite.rel.core.Project;
+import org.apache.calcite.rel.core.Sort;
+import org.apache.calcite.rel.logical.LogicalFilter;
+import org.apache.calcite.rel.logical.LogicalProject;
+import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.rex.RexCall;
+import org.apache.calcite.rex.RexCorrelVariable;
+import org.apache.calcite.rex.RexFieldAccess;
+import org.apache.calcite.rex.RexLiteral;
+import org.apache.calcite.rex.RexNode;
+import org.apache.calcite.rex.RexUtil;
+import org.apache.calcite.sql.SqlKind;
+
+/**
+ * A LATERAL query for the nearest row: {@code (SELECT … FROM b WHERE b.k = a.k AND b.at <= a.at
+ * ORDER BY b.at DESC LIMIT 1)}. Without a step of its own it would be a join of each row with all
+ * before it, of which one is chosen.
+ */
+final class NearestRow extends BiRel {
+  private final List<Integer> leftKeys;
+  private final List<Integer> rightKeys;
+  private final int leftTime;
+  private final int rightTime;
+  private final SqlKind than; // the right time is this, compared with the left
+  private final List<SortKey> ties; // in the order of the query, behind its first
+  private final boolean outer;
+  private final int outputs; // of the right
+
+  private record Asked(
+      List<Integer> leftKeys,
+      List<Integer> rightKeys,
+      int leftTime,
+      int rightTime,
+      SqlKind than,
+      List<SortKey> ties) {}
+
+  private NearestRow(
+      RelNode left, RelNode right, Asked asked, boolean outer, int outputs, RelDataType type) {
+    super(left.getCluster(), left.getTraitSet(), left, right);
+    leftKeys = asked.leftKeys;
+    rightKeys = asked.rightKeys;
+    leftTime = asked.leftTime;
+    rightTime = asked.rightTime;
+    than = asked.than;
+    ties = asked.ties;
+    this.outer = outer;
+    this.outputs = outputs;
+    this.rowType = type;
+  }
+
+  private Asked asked() {
+    return new Asked(leftKeys, rightKeys, leftTime, rightTime, than, ties);
+  }
+
+  @Override
+  public RelNode copy(RelTraitSet traits, List<RelNode> inputs) {
+    return new NearestRow(inputs.get(0), inputs.get(1), asked(), outer, outputs, rowType);
+  }
+
+  @Override
+  public RelWriter explainTerms(RelWriter writer) {
+    return super.explainTerms(writer)
+        .item("asked", asked().toString())
+        .item("outer", outer)
+        .item("outputs", outputs);
+  }
+
+  // ---- found
+
+  /** A query in which such queries are in this form. */
+  static RelNode in(RelNode rel) {
+    return rel.accept(
+        new RelHomogeneousShuttle() {
+          @Override
+          public RelNode visit(RelNode other) {
+            RelNode own = super.visit(other);
+            RelNode found = own instanceof Correlate correlate ? of(correlate) : null;
+            return found == null ? own : found;
+          }
+        });
+  }
+
+  /** The form of one, or null if it is none. */
+  private static RelNode of(Correlate correlate) {
+    Project above = correlate.getRight() instanceof Project p ? p : null;
+    RelNode ordered = above == null ? correlate.getRight() : above.getInput();
+    if (!(ordered instanceof Sort sort) || !isFirst(sort)) {
+      return null;
+    }
+    Project project = sort.getInput() instanceof Project p ? p : null;
+    RelNode below = project == null ? sort.getInput() : project.getInput();
+    boolean fits =
+        below instanceof Filter f
+            && RelOptUtil.getVariablesUsed(f.getInput()).isEmpty()
+            && RelOptUtil.getVariablesUsed(f).equals(Set.of(correlate.getCorrelationId()))
+            && !RexUtil.SubQueryFinder.containsSubQuery(f)
+            && (correlate.getJoinType() == JoinRelType.INNER
+                || correlate.getJoinType() == JoinRelType.LEFT)
+            && isPlain(above)
+            && isPlain(project);
+    if (!fits) {
+      return null;
+    }
+    Filter filter = (Filter) below;
+    RexBuilder rex = correlate.getCluster().getRexBuilder();
+    List<RexNode> columns =
+        project == null ? identity(filter.getInput(), rex) : project.getProjects();
+    List<RexNode> outputs = new ArrayList<>();
+    if (above == null) {
+      outputs.addAll(columns);
+    } else {
+      above.getProjects().forEach(e -> outputs.add(RelOptUtil.pushPastProject(e, project(sort))));
+    }
+    return new Finder(correlate, filter, sort, columns, rex).find(outputs);
+  }
+
+  private static Project project(Sort sort) {
+    return sort.getInput() instanceof Project p
+        ? p
+        : LogicalProject.create(
+            sort.getInput(),
+            List.of(),
+            identity(sort.getInput(), sort.getCluster().getRexBuilder()),
+            sort.getInput().getRowType().getFieldNames(),
+            Set.of());
+  }
+
+  private static List<RexNode> identity(RelNode rel, RexBuilder rex) {
+    List<RexNode> all = new ArrayList<>();
+    for (int i = 0; i < rel.getRowType().getFieldCount(); i++) {
+      all.add(rex.makeInputRef(rel, i));
+    }
+    return all;
+  }
+
+  private static boolean isPlain(Project project) {
+    return project == null
+        || project.getVariablesSet().isEmpty()
+            && project.getProjects().stream().noneMatch(NearestRow::isCorrelated)
+            && !project.containsOver();
+  }
+
+  private static boolean isFirst(Sort sort) {
+    return sort.offset == null
+        && sort.fetch instanceof RexLiteral one
+        && one.getValueAs(BigDecimal.class).compareTo(BigDecimal.ONE) == 0
+        && !sort.getCollation().getFieldCollations().isEmpty();
+  }
+
+  private static boolean isCorrelated(RexNode node) {
+    boolean[] found = new boolean[1];
+    node.accept(
+        new org.apache.calcite.rex.RexShuttle() {
+          @Override
+          public RexNode visitCorrelVariable(RexCorrelVariable variable) {
+            found[0] = true;
+            return variable;
+          }
+        });
+    return found[0];
+  }
+
+  /** Takes a query apart. */
+  private static final class Finder {
+    private final Correlate correlate;
+    private final Filter filter;
+    private final Sort sort;
+    private final List<RexNode> columns; // of what is sorted, over the filter's input
+    private final RexBuilder rex;
+    private final List<RexNode> needed = new ArrayList<>(); // of the right, behind its outputs
+    private final List<Integer> leftKeys = new ArrayList<>();
+    private final List<Integer> rightKeys = new ArrayList<>();
+    private final List<RexNode> own = new ArrayList<>(); // what is asked of the right alone
+    private int leftTime = -1;
+    private RexNode rightTime;
+    private SqlKind than;
+
+    Finder(Correlate correlate, Filter filter, Sort sort, List<RexNode> columns, RexBuilder rex) {
+      this.correlate = correlate;
+      this.filter = filter;
+      this.sort = sort;
+      this.columns = columns;
+      this.rex = rex;
+    }
+
+    RelNode find(List<RexNode> outputs) {
+      for (RexNode condition : RelOptUtil.conjunctions(filter.getCondition())) {
+        if (!isCorrelated(condition)) {
+          own.add(condition);
+        } else if (!(condition instanceof RexCall call) || !take(call)) {
+          return null;
+        }
+      }
+      List<RelFieldCollation> order = sort.getCollation().getFieldCollations();
+      RelFieldCollation first = order.get(0);
+      boolean down = first.getDirection().isDescending();
+      boolean before = than == SqlKind.LESS_THAN || than == SqlKind.LESS_THAN_OR_EQUAL;
+      if (leftTime < 0 || down != before || !columns.get(first.getFieldIndex()).equals(rightTime)) {
+        return null;
+      }
+      needed.addAll(0, outputs);
+      int shift = outputs.size();
+      List<SortKey> ties = new ArrayList<>();
+      for (SortKey key : PlanBuilder.order(sort.getCollation()).subList(1, order.size())) {
+        needed.add(columns.get(key.column()));
+        ties.add(new SortKey(needed.size() - 1, key.descending(), key.nullsFirst()));
+      }
+      needed.add(rightTime);
+      Asked asked =
+          new Asked(
+              leftKeys,
+              rightKeys.stream().map(k -> k + shift).toList(),
+              leftTime,
+              needed.size() - 1,
+              than,
+              ties);
+      RelNode rows =
+          own.isEmpty()
+              ? filter.getInput()
+              : LogicalFilter.create(filter.getInput(), RexUtil.composeConjunction(rex, own));
+      List<String> names = IntStream.range(0, needed.size()).mapToObj(i -> "$n" + i).toList();
+      RelNode right = LogicalProject.create(rows, List.of(), needed, names, Set.of());
+      boolean outer = correlate.getJoinType() == JoinRelType.LEFT;
+      return new NearestRow(
+          correlate.getLeft(), right, asked, outer, outputs.size(), correlate.getRowType());
+    }
+
+    /** Takes a comparison of a column of the left with something of the right. */
+    private boolean take(RexCall call) {
+      if (call.getOperands().size() != 2) {
+        return false;
+      }
+      int left = leftColumn(call.getOperands().get(0));
+      RexNode right = call.getOperands().get(1);
+      SqlKind kind = call.getKind().reverse();
+      if (left < 0) {
+        left = leftColumn(right);
+        right = call.getOperands().get(0);
+        kind = call.getKind();
+      }
+      if (left < 0 || isCorrelated(right)) {
+        return false;
+      }
+      ColumnType type = TypeMapping.fromSql(right.getType());
+      ColumnType other =
+          TypeMapping.fromSql(correlate.getLeft().getRowType().getFieldList().get(left).getType());
+      if (!PlanBuilder.sameStorage(type, other)) {
+        return false;
+      }
+      if (kind == SqlKind.EQUALS) {
+        leftKeys.add(left);
+        rightKeys.add(needed.size());
+        needed.add(right);
+        return true;
+      }
+      boolean ordered =
+          kind == SqlKind.LESS_THAN
+              || kind == SqlKind.LESS_THAN_OR_EQUAL
+              || kind == SqlKind.GREATER_THAN
+              || kind == SqlKind.GREATER_THAN_OR_EQUAL;
+      if (!ordered || leftTime >= 0 || !isNumber(type.kind())) {
+        return false;
+      }
+      leftTime = left;
+      rightTime = right;
+      than = kind;
+      return true;
+    }
+
+    private static boolean isNumber(Kind kind) {
+      return kind == Kind.TIMESTAMP
+          || kind == Kind.DATE
+          || kind == Kind.SMALLINT
+          || kind == Kind.INTEGER
+          || kind == Kind.BIGINT;
+    }
+
+    private int leftColumn(RexNode node) {
+      CorrelationId id = correlate.getCorrelationId();
+      return node instanceof RexFieldAccess access
+              && access.getReferenceExpr() instanceof RexCorrelVariable v
+              && v.id.equals(id)
+          ? access.getField().getIndex()
+          : -1;
+    }
+  }
+
+  // ---- planned
+
+  /** Whether the watermark speaks of both times. */
+  boolean isTimed(PlanNode left, PlanNode right) {
+    return EventTimes.of(left).containsKey(leftTime) && EventTimes.of(right).containsKey(rightTime);
+  }
+
+  /** The plan of it over those of its inputs. */
+  PlanNode plan(PlanNode left, PlanNode right) {
+    boolean timed = isTimed(left, right);
+    PlanNode firsts = timed ? InTime.rows(left, leftTime) : left;
+    PlanNode seconds = timed ? InTime.rows(right, rightTime) : right;
+    boolean before = than == SqlKind.LESS_THAN || than == SqlKind.LESS_THAN_OR_EQUAL;
+    boolean behindEqual = than == SqlKind.LESS_THAN || than == SqlKind.GREATER_THAN_OR_EQUAL;
+    Both both = new Both(firsts.schema(), seconds.schema());
+    for (int i = 0; i < leftKeys.size(); i++) {
+      both.shared(leftKeys.get(i), rightKeys.get(i));
+    }
+    int time = both.shared(leftTime, rightTime);
+    int kind = both.kind(Nearest.FIRST, behindEqual ? 2 : 0);
+    List<Integer> outs = new ArrayList<>();
+    for (int i = 0; i < left.schema().size(); i++) {
+      outs.add(both.first(i));
+    }
+    for (int i = 0; i < outputs; i++) {
+      outs.add(both.second(i));
+    }
+    List<SortKey> order = new ArrayList<>();
+    order.add(new SortKey(time, false, false));
+    order.add(new SortKey(kind, false, false));
+    for (SortKey tie : ties) { // the last is taken, or the first
+      order.add(
+          new SortKey(
+              both.second(tie.column()), before != tie.descending(), before != tie.nullsFirst()));
+    }
+    Schema schema = both.schema();
+    PlanNode union =
+        new PlanNode.UnionAll(
+            List.of(
+                PlanBuilder.transform(firsts, null, both.firsts(), schema),
+                PlanBuilder.transform(seconds, null, both.seconds(), schema)),
+            schema);
+    return new Nearest(
+        union,
+        IntStream.range(0, leftKeys.size()).boxed().toList(),
+        kind,
+        order,
+        before,
+        behindEqual,
+        outer,
+        outs,
+        left.schema().size(),
+        TypeMapping.schema(rowType));
+  }
+
+  /** The columns of both kinds of rows side by side. */
+  private static final class Both {
+    private final Schema first;
+    private final Schema second;
+    private final List<Column> columns = new ArrayList<>();
+    private final List<Expr> firsts = new ArrayList<>();
+    private final List<Expr> seconds = new ArrayList<>();
+
+    Both(Schema first, Schema second) {
+      this.first = first;
+      this.second = second;
+    }
+
+    private int add(String name, ColumnType type, Expr ofFirst, Expr ofSecond) {
+      columns.add(new Column(name, type));
+      firsts.add(ofFirst);
+      seconds.add(ofSecond);
+      return columns.size() - 1;
+    }
+
+    private static Expr column(Schema schema, int column) {
+      return new Expr.Column(column, schema.type(column));
+    }
+
+    int shared(int ofFirst, int ofSecond) {
+      boolean nullable = first.type(ofFirst).nullable() || second.type(ofSecond).nullable();
+      return add(
+          first.column(ofFirst).name(),
+          first.type(ofFirst).withNullable(nullable),
+          column(first, ofFirst),
+          column(second, ofSecond));
+    }
+
+    int kind(long ofFirst, long ofSecond) {
+      ColumnType type = ColumnType.of(Kind.INTEGER).notNull();
+      return add("kind", type, new Expr.Constant(ofFirst, type), new Expr.Constant(ofSecond, type));
+    }
+
+    /** Where a column of the first kind is. */
+    int first(int column) {
+      return known(firsts, column(first, column), first.column(column), true);
+    }
+
+    int second(int column) {
+      return known(seconds, column(second, column), second.column(column), false);
+    }
+
+    private int known(List<Expr> own, Expr column, Column named, boolean isFirst) {
+      int at = own.indexOf(column);
+      if (at >= 0) {
+        return at;
+      }
+      ColumnType type = named.type().withNullable(true);
+      Expr none = new Expr.Constant(null, type);
+      return add(named.name(), type, isFirst ? column : none, isFirst ? none : column);
+    }
+
+    Schema schema() {
+      return new Schema(columns);
+    }
+
+    List<Expr> firsts() {
+      return firsts;
+    }
+
+    List<Expr> seconds() {
+      return seconds;
+    }
+  }
+}
