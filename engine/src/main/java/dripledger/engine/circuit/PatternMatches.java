@@ -1,15 +1,9 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.pattern.AfterMatch;
-import dripledger.engine.pattern.Automaton;
-import dripledger.engine.pattern.Binding;
-import dripledger.engine.pattern.Matcher;
 import dripledger.engine.plan.Matches;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.RowWriter;
-import dripledger.engine.row.Schema;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import java.nio.ByteBuffer;
@@ -33,13 +27,9 @@ import java.util.function.Consumer;
  */
 final class PatternMatches implements Operator {
   private static final int CHUNK = 256;
-  static final int MOST_WAYS = 10_000;
 
   private final OrderedRows rows;
-  private final Matcher matcher;
-  private final PatternRows values;
-  private final PatternRows.Computed[] conditions; // null if any row is of a variable
-  private final PatternRows.Computed output;
+  private final PatternSearch search;
   private final Matches plan;
   private final boolean settled;
   private final boolean once;
@@ -52,7 +42,6 @@ final class PatternMatches implements Operator {
   private final EndTimes deadlines; // of rows that may begin a match, or null
   private final LateRows late; // or null
   private final Page out;
-  private final RowWriter none = new RowWriter(new RowLayout(new Schema(List.of())), 64);
   private final Rejects rejects;
   private final int place;
   private final Operator next;
@@ -62,15 +51,9 @@ final class PatternMatches implements Operator {
   private int touchedCount;
   private boolean[] isTouched = new boolean[64];
   private final Map<Integer, Found> found = new HashMap<>(); // of those that are not settled
-  private int[] blocks = new int[CHUNK]; // of the partition that is gone through
-  private int size;
-  private final List<Failure> failures = new ArrayList<>(); // of the match that is looked for
-  private Page target;
 
   /** What a partition has in what was put out. */
-  private record Found(List<byte[]> rows, List<Failure> failures) {}
-
-  private record Failure(byte[] row, RuntimeException cause) {}
+  private record Found(List<byte[]> rows, List<PatternSearch.Failure> failures) {}
 
   PatternMatches(
       Matches plan, Versions versions, Rejects rejects, LateRows late, Operator next, int port) {
@@ -80,14 +63,7 @@ final class PatternMatches implements Operator {
     this.port = port;
     RowLayout input = new RowLayout(plan.input().schema());
     rows = new OrderedRows(input, plan.partition(), plan.order(), versions);
-    matcher = new Matcher(Automaton.of(plan.pattern()), plan.judgesRowsAlone(), MOST_WAYS);
-    values = new PatternRows(rows, plan.variables());
-    conditions = new PatternRows.Computed[plan.variables().size()];
-    for (int i = 0; i < conditions.length; i++) {
-      Matches.Made condition = plan.variables().get(i).condition();
-      conditions[i] = condition == null ? null : values.of(condition);
-    }
-    output = values.of(plan.output());
+    search = new PatternSearch(plan, rows);
     settled = plan.isSettled();
     once = versions.isOnce();
     time = plan.order().get(0).column();
@@ -102,7 +78,6 @@ final class PatternMatches implements Operator {
     deadlines = settled && plan.withinMicros() >= 0 ? new EndTimes() : null;
     this.late = late;
     out = new Page(new RowLayout(plan.schema()));
-    target = out;
     place = rejects.place(PlanPrinter.step(plan), input);
   }
 
@@ -212,35 +187,32 @@ final class PatternMatches implements Operator {
 
   /** Goes on in a partition, as far as its rows are known up to a time. */
   private void goOn(int partition, long upTo) {
-    show(partition);
-    if (size > 0 && isLater(size - 1, upTo)) {
-      size = firstLater(0, upTo);
-      values.show(blocks, size);
-    }
+    search.show(partition);
+    search.endAt(upTo);
+    int size = search.size();
     if (size == 0) {
       return;
     }
-    int row = rows.row(blocks[0]);
+    int row = rows.row(search.block(0));
     long matches = numbered ? places.matches(rows.rowBytes(), row) : 0;
-    int from = before > 0 ? places.before(rows.rowBytes(), row) : 0;
-    int at = from;
+    int at = before > 0 ? places.before(rows.rowBytes(), row) : 0;
     while (at < size) {
-      int limit = limit(at);
-      boolean ended = limit < size;
-      if (plan.withinMicros() >= 0) {
-        ended |= upTo >= rows.slot(blocks[at], time) + plan.withinMicros();
-      }
+      int limit = search.limit(at);
+      boolean ended = limit < size || search.isOver(at, upTo);
       if (limit > size - ahead) {
         limit = Math.max(at, size - ahead);
         ended = false;
       }
-      int behind = look(at, limit, ended, matches + 1);
+      int behind = search.look(at, limit, ended, matches + 1, out);
       if (behind < 0) {
         break;
       }
-      matches += matched ? 1 : 0;
-      settleFailures();
+      matches += search.hasMatched() ? 1 : 0;
+      search.failures().forEach(each -> rejects.add(place, each.row(), 0, 1, each.cause()));
       at = behind;
+      if (out.size() >= ColumnDelta.ROWS) {
+        handOn();
+      }
     }
     forget(partition, at, matches);
   }
@@ -249,17 +221,12 @@ final class PatternMatches implements Operator {
   private void forget(int partition, int at, long matches) {
     int gone = Math.max(0, at - before);
     if (places != null) {
-      int row = rows.row(blocks[0]);
+      int row = rows.row(search.block(0));
       places.set(rows.rowBytes(), row, numbered ? matches : 0, at - gone);
     }
     for (int i = 0; i < gone; i++) {
-      rows.forget(partition, rows.sortKey(blocks[i]), blocks[i], 1);
-    }
-  }
-
-  private void settleFailures() {
-    for (Failure each : failures) {
-      rejects.add(place, each.row, 0, 1, each.cause);
+      int block = search.block(i);
+      rows.forget(partition, rows.sortKey(block), block, 1);
     }
   }
 
@@ -268,35 +235,32 @@ final class PatternMatches implements Operator {
   /** Goes through a partition anew, and puts out what differs. */
   private void again(int partition) {
     Found old = found.remove(partition);
-    Found now = search(partition);
+    Found now = all(partition);
     putDifference(old == null ? List.of() : old.rows, now.rows);
     if (old != null) {
-      old.failures.forEach(each -> rejects.add(place, each.row, 0, -1, each.cause));
+      old.failures.forEach(each -> rejects.add(place, each.row(), 0, -1, each.cause()));
     }
-    now.failures.forEach(each -> rejects.add(place, each.row, 0, 1, each.cause));
+    now.failures.forEach(each -> rejects.add(place, each.row(), 0, 1, each.cause()));
   }
 
   /** All that a partition has; if this is done once it is handed on, and not kept. */
-  private Found search(int partition) {
-    show(partition);
+  private Found all(int partition) {
+    search.show(partition);
     Found all = new Found(new ArrayList<>(), new ArrayList<>());
-    target = once ? out : new Page(out.layout());
+    Page into = once ? out : new Page(out.layout());
     long matches = 0;
-    for (int at = 0; at < size; ) {
-      at = look(at, limit(at), true, matches + 1);
-      matches += matched ? 1 : 0;
-      all.failures.addAll(failures);
-      for (int i = 0; !once && i < target.size(); i++) {
-        all.rows.add(Arrays.copyOfRange(target.bytes(), target.start(i), target.end(i)));
-      }
-      if (!once) {
-        target.clear();
-      } else if (out.size() >= ColumnDelta.ROWS) {
+    for (int at = 0; at < search.size(); ) {
+      at = search.look(at, search.limit(at), true, matches + 1, into);
+      matches += search.hasMatched() ? 1 : 0;
+      all.failures.addAll(search.failures());
+      if (once && out.size() >= ColumnDelta.ROWS) {
         handOn();
       }
     }
-    target = out;
-    if (!once && size > 0) {
+    for (int i = 0; !once && i < into.size(); i++) {
+      all.rows.add(Arrays.copyOfRange(into.bytes(), into.start(i), into.end(i)));
+    }
+    if (!once && search.size() > 0) {
       found.put(partition, all);
     }
     return all;
@@ -314,163 +278,6 @@ final class PatternMatches implements Operator {
         });
     if (out.size() >= ColumnDelta.ROWS) {
       handOn();
-    }
-  }
-
-  // ---- both
-
-  private void show(int partition) {
-    long run = rows.run(partition);
-    size = run == 0 ? 0 : rows.runs.size(run);
-    if (blocks.length < size) {
-      blocks = new int[Math.max(size, 2 * blocks.length)];
-    }
-    for (int from = 0; from < size; ) {
-      from += rows.runs.read(run, from, blocks, from, size - from);
-    }
-    values.show(blocks, size);
-  }
-
-  /** The first position that is too late for a match that begins at one. */
-  private int limit(int start) {
-    if (plan.withinMicros() < 0 || rows.isNull(blocks[start], time)) {
-      return size;
-    }
-    long last = rows.slot(blocks[start], time) + plan.withinMicros();
-    if (!isLater(size - 1, last)) {
-      return size;
-    }
-    return firstLater(start, last);
-  }
-
-  private int firstLater(int from, long last) {
-    int low = from;
-    int high = size - 1;
-    while (low < high) {
-      int middle = (low + high) >>> 1;
-      if (isLater(middle, last)) {
-        high = middle;
-      } else {
-        low = middle + 1;
-      }
-    }
-    return low;
-  }
-
-  private boolean isLater(int position, long than) {
-    return rows.isNull(blocks[position], time) || rows.slot(blocks[position], time) > than;
-  }
-
-  private boolean matched;
-
-  /**
-   * Looks for a match that begins at a position, and puts it out.
-   *
-   * @return where the next may begin, or −1 if rows to come decide
-   */
-  private int look(int start, int limit, boolean ended, long number) {
-    failures.clear();
-    matched = false;
-    if (plan.anchors().start() && start > 0) {
-      return size;
-    }
-    values.number(number);
-    Matcher.Outcome outcome =
-        matcher.find(
-            start, limit, ended, plan.anchors().end() ? size : Matcher.ANYWHERE, this::meets);
-    if (outcome == Matcher.Outcome.OPEN) {
-      return -1;
-    }
-    if (outcome == Matcher.Outcome.TOO_MANY) {
-      fail(start, new IllegalStateException("a match has more than " + MOST_WAYS + " ways to go"));
-      return start + 1;
-    }
-    Binding match = matcher.match();
-    int end = match == null ? start : match.position() + 1;
-    if (outcome == Matcher.Outcome.NONE) {
-      return start + 1;
-    }
-    matched = true;
-    put(match, start);
-    return match == null ? start + 1 : behind(match, start, end);
-  }
-
-  private boolean meets(Binding with) {
-    PatternRows.Computed condition = conditions[with.variable()];
-    if (condition == null) {
-      return true;
-    }
-    none.truncate(0);
-    none.begin();
-    try {
-      return condition.run(with, with, with.position(), none);
-    } catch (RuntimeException e) {
-      fail(with.position(), e);
-      return false;
-    }
-  }
-
-  private void fail(int position, RuntimeException cause) {
-    int start = rows.row(blocks[position]);
-    int length = rows.layout.length(rows.rowBytes(), start);
-    byte[] row = Arrays.copyOfRange(rows.rowBytes(), start, start + length);
-    failures.add(new Failure(row, cause));
-  }
-
-  private int behind(Binding match, int start, int end) {
-    AfterMatch after = plan.after();
-    switch (after.place()) {
-      case PAST_LAST_ROW -> {
-        return end;
-      }
-      case NEXT_ROW -> {
-        return start + 1;
-      }
-      default -> {
-        int found = -1;
-        boolean last = after.place() == AfterMatch.Place.LAST_OF;
-        for (Binding each = match; each != null; each = each.before()) {
-          if (after.of().contains(each.variable()) && !(last && found >= 0)) {
-            found = each.position();
-          }
-        }
-        if (found <= start) {
-          String why = found < 0 ? "has no row in the match" : "is its first row";
-          fail(start, new IllegalStateException("the row that AFTER MATCH SKIP names " + why));
-          return start + 1;
-        }
-        return found;
-      }
-    }
-  }
-
-  private void put(Binding match, int start) {
-    if (!plan.allRows() || match == null) {
-      put(match, match, start);
-      return;
-    }
-    Binding[] all = new Binding[match.count()];
-    for (Binding each = match; each != null; each = each.before()) {
-      all[each.count() - 1] = each;
-    }
-    for (Binding each : all) {
-      if (!each.excluded()) {
-        put(each, match, each.position());
-      }
-    }
-  }
-
-  private void put(Binding running, Binding match, int own) {
-    if (settled && out.size() >= ColumnDelta.ROWS) {
-      handOn();
-    }
-    RowWriter writer = target.begin();
-    try {
-      output.run(running, match, own, writer);
-      target.commit(1);
-    } catch (RuntimeException e) {
-      target.abort();
-      fail(own, e);
     }
   }
 
@@ -517,7 +324,7 @@ final class PatternMatches implements Operator {
     }
     if (!settled) {
       for (int i = 0; i < touchedCount; i++) {
-        search(touched[i]);
+        all(touched[i]);
       }
     } else {
       known.restored(EndTimes.upTo(watermark, plan.delayMicros()));
