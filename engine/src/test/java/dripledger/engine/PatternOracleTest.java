@@ -42,6 +42,10 @@ class PatternOracleTest {
     return match.get(match.size() - 1).position();
   }
 
+  private static String away(int[] w, int position, int rows) {
+    return position < 0 || position + rows >= w.length ? "null" : "" + w[position + rows];
+  }
+
   private static int sum(int[] w, List<ReferenceMatcher.Bound> match, int variable) {
     return match.stream()
         .filter(b -> b.variable() == variable)
@@ -160,7 +164,7 @@ class PatternOracleTest {
           + " MATCH_RECOGNIZE (PARTITION BY k ORDER BY "
           + order
           + " MEASURES MATCH_NUMBER() AS number, FIRST(n) AS first_n, CLASSIFIER() AS label, SUM(b.w) AS"
-          + " s, FINAL COUNT(*) AS c "
+          + " s, FINAL COUNT(*) AS c, PREV(FIRST(w)) AS p, NEXT(b.w + 0) AS q "
           + (allRows ? "ALL ROWS" : "ONE ROW")
           + " PER MATCH AFTER MATCH SKIP "
           + (nextRow ? "TO NEXT ROW" : "PAST LAST ROW")
@@ -205,7 +209,9 @@ class PatternOracleTest {
                   match.isEmpty() ? "null" : "" + numbers[match.get(0).position()],
                   running.isEmpty() ? "null" : NAMES[running.get(i - 1).variable()],
                   any ? "" + sum(w, running, 1) : "null",
-                  "" + match.size()));
+                  "" + match.size(),
+                  match.isEmpty() || at == 0 ? "null" : "" + w[at - 1],
+                  away(w, last(running, 1, 0), 1)));
         }
         at = match.isEmpty() || nextRow ? at + 1 : at + match.size();
       }
@@ -213,7 +219,7 @@ class PatternOracleTest {
       return out;
     }
 
-    static final String COLUMNS = "k, number, first_n, label, s, c";
+    static final String COLUMNS = "k, number, first_n, label, s, c, p, q";
   }
 
   private static List<String> ours(TestEngine db, String from) {

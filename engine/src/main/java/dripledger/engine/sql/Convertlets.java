@@ -18,16 +18,19 @@ import org.apache.calcite.sql2rel.StandardConvertletTable;
 final class Convertlets implements SqlRexConvertletTable {
   @Override
   public SqlRexConvertlet get(SqlCall call) {
-    if (call.getOperator() instanceof SqlAggFunction function
-        && SqlKind.AVG_AGG_FUNCTIONS.contains(function.getKind())) {
-      return (context, aggregate) -> {
+    boolean average =
+        call.getOperator() instanceof SqlAggFunction function
+            && SqlKind.AVG_AGG_FUNCTIONS.contains(function.getKind());
+    if (average || call.getOperator() == PatternWords.NEIGHBOUR) {
+      return (context, same) -> {
         List<RexNode> operands = new ArrayList<>();
-        for (SqlNode operand : aggregate.getOperandList()) {
+        for (SqlNode operand : same.getOperandList()) {
           operands.add(context.convertExpression(operand));
         }
         return context
             .getRexBuilder()
-            .makeCall(context.getValidator().getValidatedNodeType(aggregate), function, operands);
+            .makeCall(
+                context.getValidator().getValidatedNodeType(same), same.getOperator(), operands);
       };
     }
     return TimeArithmetic.isOwn(call)

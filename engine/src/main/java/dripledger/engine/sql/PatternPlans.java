@@ -42,6 +42,7 @@ import org.apache.calcite.sql.type.SqlTypeName;
 /** MATCH_RECOGNIZE as a plan. Single use. */
 final class PatternPlans {
   private static final int MOST_VARIABLES = 63;
+  private static final int MOST_ROWS_AWAY = 10_000;
 
   private final RexBuilder rex;
   private final Expressions expressions;
@@ -195,6 +196,15 @@ final class PatternPlans {
 
   private List<RowPattern> patterns(List<RexNode> nodes) {
     return nodes.stream().map(this::pattern).toList();
+  }
+
+  private static int numberOf(RexNode node) {
+    int number = number(node);
+    if (Math.abs(number) > MOST_ROWS_AWAY) {
+      throw new EngineException(
+          Code.LIMIT, "a pattern looks at most " + MOST_ROWS_AWAY + " rows away", null);
+    }
+    return number;
   }
 
   private static int number(RexNode node) {
@@ -351,11 +361,8 @@ final class PatternPlans {
           return value(variablesOf(alpha(of)), call.getKind() == SqlKind.FIRST, offset(call), of);
         }
         case PREV, NEXT -> {
-          int outer = shift;
-          shift += call.getKind() == SqlKind.PREV ? -offset(call) : offset(call);
-          RexNode of = call.getOperands().get(0).accept(this);
-          shift = outer;
-          return of;
+          int away = call.getKind() == SqlKind.PREV ? -offset(call) : offset(call);
+          return shifted(call.getOperands().get(0), away);
         }
         case FINAL, RUNNING -> {
           boolean outer = running;
@@ -368,6 +375,9 @@ final class PatternPlans {
           if (name.equals("CLASSIFIER")) {
             return item(new PatternItem.Label(running), nullable(call.getType()));
           }
+          if (call.getOperator() == PatternWords.NEIGHBOUR) {
+            return shifted(call.getOperands().get(0), numberOf(call.getOperands().get(1)));
+          }
           if (name.equals("MATCH_NUMBER")) {
             return item(new PatternItem.Number(), call.getType());
           }
@@ -376,6 +386,14 @@ final class PatternPlans {
               : made((RexCall) super.visitCall(call));
         }
       }
+    }
+
+    private RexNode shifted(RexNode of, int away) {
+      int outer = shift;
+      shift += away;
+      RexNode shifted = of.accept(this);
+      shift = outer;
+      return shifted;
     }
 
     /** A call over what may be NULL, which the library does not know of. */
@@ -420,11 +438,7 @@ final class PatternPlans {
     if (call.getOperands().size() < 2) {
       return call.getKind() == SqlKind.PREV || call.getKind() == SqlKind.NEXT ? 1 : 0;
     }
-    int offset = number(call.getOperands().get(1));
-    if (offset > 10_000) {
-      throw new EngineException(Code.LIMIT, "a pattern looks at most 10000 rows away", null);
-    }
-    return offset;
+    return numberOf(call.getOperands().get(1));
   }
 
   /** The variable that an expression is of, or null if it is of none. */

@@ -2,14 +2,22 @@ package dripledger.engine.sql;
 
 import java.util.ArrayList;
 import java.util.List;
+import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlMatchRecognize;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlNumericLiteral;
+import org.apache.calcite.sql.SqlOperator;
+import org.apache.calcite.sql.SqlSpecialOperator;
+import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.util.SqlBasicVisitor;
 import org.apache.calcite.sql.util.SqlShuttle;
+import org.apache.calcite.sql.validate.SqlValidator;
+import org.apache.calcite.sql.validate.SqlValidatorScope;
 
 /**
  * Names of columns in the conditions of a pattern. PREV (w) and NEXT (w) are about the neighbour of
@@ -17,6 +25,18 @@ import org.apache.calcite.sql.util.SqlShuttle;
  * the name of the variable is put in front.
  */
 final class PatternWords {
+  /** What is so many rows away, back if the number is below 0: in measures; not for users. */
+  static final SqlOperator NEIGHBOUR =
+      new SqlSpecialOperator("NEIGHBOUR", SqlKind.OTHER) {
+        @Override
+        public RelDataType deriveType(
+            SqlValidator validator, SqlValidatorScope scope, SqlCall call) {
+          validator.deriveType(scope, call.operand(1));
+          RelDataType type = validator.deriveType(scope, call.operand(0));
+          return validator.getTypeFactory().createTypeWithNullability(type, true);
+        }
+      };
+
   private PatternWords() {}
 
   /** Makes it what the library knows, and answers the names that stand for rows in it. */
@@ -51,6 +71,10 @@ final class PatternWords {
       check(name, names);
       as.setOperand(0, as.operand(0).accept(new Neighbours(variable)));
     }
+    for (SqlNode measure : match.getMeasureList()) {
+      SqlCall as = (SqlCall) measure;
+      as.setOperand(0, as.operand(0).accept(new Measured()));
+    }
     names.addAll(subsets);
     return names;
   }
@@ -80,6 +104,22 @@ final class PatternWords {
         return call;
       }
       return super.visit(call);
+    }
+  }
+
+  /** PREV and NEXT in measures, which the library knows in conditions only. */
+  private static final class Measured extends SqlShuttle {
+    @Override
+    public SqlNode visit(SqlCall call) {
+      boolean back = call.getKind() == SqlKind.PREV;
+      if (!back && call.getKind() != SqlKind.NEXT) {
+        return super.visit(call);
+      }
+      SqlNode rows = call.operandCount() > 1 ? call.operand(1) : null;
+      String away = rows instanceof SqlNumericLiteral number ? number.toValue() : "1";
+      SqlParserPos pos = call.getParserPosition();
+      SqlNode literal = SqlLiteral.createExactNumeric((back ? "-" : "") + away, pos);
+      return NEIGHBOUR.createCall(pos, call.operand(0).accept(this), literal);
     }
   }
 
