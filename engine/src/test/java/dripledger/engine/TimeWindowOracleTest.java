@@ -31,6 +31,8 @@ class TimeWindowOracleTest extends BesidePostgres {
       "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '5' SECOND, INTERVAL '20' SECOND))";
   private static final String UNEVEN =
       "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '4' SECOND, INTERVAL '10' SECOND))";
+  private static final String GROWING =
+      "TABLE(GROW(TABLE scan, DESCRIPTOR(at), INTERVAL '5' SECOND, INTERVAL '20' SECOND))";
   private static final String ENRICHED =
       "TABLE(TUMBLE((SELECT s.*, g.hall FROM scan s JOIN gate g ON g.gate = s.gate),"
           + " DESCRIPTOR(at), INTERVAL '10' SECOND))";
@@ -49,6 +51,11 @@ class TimeWindowOracleTest extends BesidePostgres {
         AS $$ SELECT parcel, gate, at, grams, s, s + size FROM marked,
           generate_series(date_bin(slide, at, origin) - 10 * slide, date_bin(slide, at, origin), slide) s
           WHERE s + size > at AND s + size > coalesce(mark, s) $$ LANGUAGE sql;
+      CREATE FUNCTION growing(size interval, step interval) RETURNS TABLE
+        (parcel bigint, gate text, at timestamp, grams int, window_start timestamp, window_end timestamp)
+        AS $$ SELECT parcel, gate, at, grams, s, e FROM marked,
+          date_bin(size, at, '1970-01-01') s, generate_series(s + step, s + size, step) e
+          WHERE e > at AND e > coalesce(mark, s) $$ LANGUAGE sql;
       """
           .formatted(LATENESS);
 
@@ -64,6 +71,8 @@ class TimeWindowOracleTest extends BesidePostgres {
           windows("10 seconds", "10 seconds", 3),
           HOP,
           windows("20 seconds", "5 seconds", 0),
+          GROWING,
+          "growing('20 seconds', '5 seconds')",
           UNEVEN,
           windows("10 seconds", "4 seconds", 0),
           ENRICHED,
@@ -121,6 +130,10 @@ class TimeWindowOracleTest extends BesidePostgres {
             + " grams) AS e FROM "
             + TUMBLE
             + " t GROUP BY window_end");
+    both("growing", sums + GROWING + " t" + group);
+    both(
+        "growing_ends",
+        "SELECT window_end, COUNT(*) AS n FROM " + GROWING + " t GROUP BY window_end");
     both("rows_alone", "SELECT parcel, gate, window_end FROM " + HOP + " t WHERE grams > 300");
     both("gates", "SELECT DISTINCT window_end, gate FROM " + TUMBLE + " t");
     both(

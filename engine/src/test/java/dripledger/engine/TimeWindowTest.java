@@ -286,6 +286,8 @@ class TimeWindowTest {
         "TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '1' MONTH) | intervals of days or less",
         "HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '5' MINUTE, INTERVAL '1' MINUTE) | leave gaps",
         "HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '1' SECOND, INTERVAL '1' DAY) | 86400 windows",
+        "GROW(TABLE scan, DESCRIPTOR(at), INTERVAL '4' SECOND, INTERVAL '10' SECOND) | no multiple of the step",
+        "GROW(TABLE scan, DESCRIPTOR(at), INTERVAL '4' SECOND) | the step and the full size",
         "TUMBLE(TABLE scan, DESCRIPTOR(at)) | TUMBLE takes",
         "TUMBLE(TABLE nope, DESCRIPTOR(at), INTERVAL '5' MINUTE) | no stream, table or view \"nope\"",
       })

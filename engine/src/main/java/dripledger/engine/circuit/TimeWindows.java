@@ -18,6 +18,7 @@ final class TimeWindows implements Operator {
   private final long slide;
   private final long offset;
   private final boolean tumbles;
+  private final boolean grows;
   private final long delay; // −1 if no row is late
   private final LateRows late;
   private final Rejects rejects;
@@ -36,6 +37,7 @@ final class TimeWindows implements Operator {
     slide = plan.slideMicros();
     offset = plan.offsetMicros();
     tumbles = plan.tumbles();
+    grows = plan.grows();
     delay = plan.delayMicros();
     this.late = late;
     this.rejects = rejects;
@@ -123,21 +125,27 @@ final class TimeWindows implements Operator {
     boolean complete = true;
     long last = beginOf(at);
     long before = Math.floorDiv(size - 1 - (at - last), slide); // if windows leave gaps, perhaps −1
-    long first = last - before * slide;
-    for (long from = first; from <= last; from += slide) {
-      if (from + size <= mark) {
+    long from = at - Math.floorMod(at - offset, size); // of those that grow
+    long ends = (grows ? from : last) + size;
+    long until = grows ? last + slide : ends - before * slide;
+    for (; until <= ends; until += slide) {
+      if (until <= mark) {
         if (complete) {
-          countLate(mark - from - size, weight);
+          countLate(mark - until, weight);
         }
         complete = false;
-        continue;
+      } else {
+        put(bytes, row, weight, grows ? from : until - size, until);
       }
-      RowWriter writer = out.begin();
-      writer.copyAll(0, input, bytes, row);
-      writer.setLong(input.columns(), from);
-      writer.setLong(input.columns() + 1, from + size);
-      out.commit(weight);
     }
+  }
+
+  private void put(byte[] bytes, int row, long weight, long from, long until) {
+    RowWriter writer = out.begin();
+    writer.copyAll(0, input, bytes, row);
+    writer.setLong(input.columns(), from);
+    writer.setLong(input.columns() + 1, until);
+    out.commit(weight);
   }
 
   private void countLate(long by, long weight) {

@@ -47,6 +47,7 @@ public final class InTime {
         time,
         sizeMicros,
         sizeMicros,
+        false,
         offsetMicros,
         delay < 0 ? delay : delay + moreMicros,
         plan.schema());
@@ -85,10 +86,11 @@ public final class InTime {
       int time,
       long sizeMicros,
       long slideMicros,
+      boolean grows,
       long offsetMicros,
       Schema schema) {
     return new TimeNode.TimeWindows(
-        plan, time, sizeMicros, slideMicros, offsetMicros, delay(plan, time), schema);
+        plan, time, sizeMicros, slideMicros, grows, offsetMicros, delay(plan, time), schema);
   }
 
   /** How far the watermark follows behind a time; −1 if it says nothing of it. */

@@ -217,6 +217,7 @@ public final class PlanDigest {
           .append(w.sizeMicros())
           .append(" every ")
           .append(w.slideMicros())
+          .append(w.grows() ? " growing" : "")
           .append(" from ")
           .append(w.offsetMicros())
           .append(" and ")

@@ -296,7 +296,8 @@ public final class PlanPrinter {
         String or = grace > 1 ? ", or late by less than " + Spans.text(grace) : "";
         return line(w, "rows in time by " + time + or, "none", "");
       }
-      String every = w.tumbles() ? "" : " every " + Spans.text(w.slideMicros());
+      String every =
+          w.tumbles() ? "" : (w.grows() ? " growing by " : " every ") + Spans.text(w.slideMicros());
       String step = "windows of " + Spans.text(w.sizeMicros()) + every;
       return line(
           w, step + " by " + time + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");

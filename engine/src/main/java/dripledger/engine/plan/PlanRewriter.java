@@ -108,6 +108,7 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
             w.time(),
             w.sizeMicros(),
             w.slideMicros(),
+            w.grows(),
             w.offsetMicros(),
             w.delayMicros(),
             w.schema()));

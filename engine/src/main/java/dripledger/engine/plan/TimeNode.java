@@ -16,6 +16,8 @@ public sealed interface TimeNode extends PlanNode.OfOne {
    * @param sizeMicros how long a window is, in microseconds
    * @param slideMicros from one window to the next; if it is the size, a row is in one window, and
    *     which one is for who asks to compute
+   * @param grows whether windows do not slide: those of one size begin together, each longer than
+   *     the one before by the slide
    * @param offsetMicros where a window begins, counted from 1970
    * @param delayMicros how far the watermark follows behind that time; −1 if no row can be late
    * @param schema the columns of the input; if windows overlap, then {@code window_start} and
@@ -26,6 +28,7 @@ public sealed interface TimeNode extends PlanNode.OfOne {
       int time,
       long sizeMicros,
       long slideMicros,
+      boolean grows,
       long offsetMicros,
       long delayMicros,
       Schema schema)
@@ -46,7 +49,7 @@ public sealed interface TimeNode extends PlanNode.OfOne {
         return input.key();
       }
       List<Integer> key = new ArrayList<>(input.key());
-      key.add(input.schema().size());
+      key.add(input.schema().size() + (grows ? 1 : 0));
       return key;
     }
 

@@ -357,6 +357,7 @@ final class Dialect {
     all.addAll(AggregateFunctions.OWN);
     all.addAll(OwnFunctions.all());
     all.addAll(TimeArithmetic.OPERATORS);
+    all.add(TimeWindowCalls.GROW);
     SqlOperatorTable own = SqlOperatorTables.of(all);
     SqlOperatorTable library =
         SqlLibraryOperatorTableFactory.INSTANCE.getOperatorTable(

@@ -9,14 +9,22 @@ import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlWindowTableFunction;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
+import org.apache.calcite.sql.type.SqlOperandMetadata;
 
 /**
- * TUMBLE, HOP and SESSION as they are written: their form, and what is wrong with it. Stateless.
+ * TUMBLE, HOP, GROW and SESSION as they are written: their form, and what is wrong with it.
+ * Stateless.
  */
 final class TimeWindowCalls {
-  private static final List<String> NAMES = List.of("TUMBLE", "HOP", "SESSION");
+  private static final List<String> NAMES = List.of("TUMBLE", "HOP", "GROW", "SESSION");
+
+  /** Windows that begin together, each longer than the one before by a step, up to a full size. */
+  static final SqlOperator GROW =
+      new SqlWindowTableFunction(
+          "GROW", (SqlOperandMetadata) SqlStdOperatorTable.HOP.getOperandTypeChecker());
 
   private TimeWindowCalls() {}
 
@@ -59,11 +67,11 @@ final class TimeWindowCalls {
       checkSession(call, operands);
       return;
     }
-    boolean hops = name.equals("HOP");
+    boolean hops = !name.equals("TUMBLE");
     int fewest = hops ? 4 : 3;
     String form =
         hops
-            ? "HOP (TABLE scan, DESCRIPTOR (at), INTERVAL '1' MINUTE, INTERVAL '5' MINUTE)"
+            ? name + " (TABLE scan, DESCRIPTOR (at), INTERVAL '1' MINUTE, INTERVAL '5' MINUTE)"
             : "TUMBLE (TABLE scan, DESCRIPTOR (at), INTERVAL '5' MINUTE)";
     boolean fits =
         operands.size() >= fewest
@@ -80,7 +88,9 @@ final class TimeWindowCalls {
           call,
           name
               + " takes a relation, its time, "
-              + (hops ? "the slide and the size of windows" : "the size of windows")
+              + (name.equals("GROW")
+                  ? "the step and the full size of windows"
+                  : hops ? "the slide and the size of windows" : "the size of windows")
               + ", and perhaps where they begin",
           form);
     }

@@ -43,14 +43,22 @@ final class TimeWindowed extends SingleRel {
   private final int time;
   private final long size;
   private final long slide;
+  private final boolean grows;
   private final long offset;
 
   private TimeWindowed(
-      RelNode input, int time, long size, long slide, long offset, RelDataType type) {
+      RelNode input,
+      int time,
+      long size,
+      long slide,
+      boolean grows,
+      long offset,
+      RelDataType type) {
     super(input.getCluster(), input.getTraitSet(), input);
     this.time = time;
     this.size = size;
     this.slide = slide;
+    this.grows = grows;
     this.offset = offset;
     this.rowType = type;
   }
@@ -59,12 +67,12 @@ final class TimeWindowed extends SingleRel {
   PlanNode plan(PlanNode over) {
     return size == slide
         ? InTime.windows(over, time, size, offset)
-        : InTime.over(over, time, size, slide, offset, TypeMapping.schema(rowType));
+        : InTime.over(over, time, size, slide, grows, offset, TypeMapping.schema(rowType));
   }
 
   @Override
   public RelNode copy(RelTraitSet traits, List<RelNode> inputs) {
-    return new TimeWindowed(inputs.get(0), time, size, slide, offset, rowType);
+    return new TimeWindowed(inputs.get(0), time, size, slide, grows, offset, rowType);
   }
 
   @Override
@@ -73,6 +81,7 @@ final class TimeWindowed extends SingleRel {
         .item("time", time)
         .item("size", size)
         .item("slide", slide)
+        .item("grows", grows)
         .item("offset", offset);
   }
 
@@ -98,7 +107,8 @@ final class TimeWindowed extends SingleRel {
     RexCall call = (RexCall) scan.getCall();
     String name = call.getOperator().getName();
     List<RexNode> operands = call.getOperands();
-    boolean hops = name.equals("HOP");
+    boolean grows = name.equals("GROW");
+    boolean hops = grows || name.equals("HOP");
     RelNode input = scan.getInput(0);
     int column = columns(operands.get(0)).get(0);
     if (name.equals("SESSION")) {
@@ -109,11 +119,17 @@ final class TimeWindowed extends SingleRel {
     int last = hops ? 3 : 2;
     long offset = operands.size() > last ? micros(operands.get(last), name) : 0;
     refuse(name, size, slide);
+    if (grows && size % slide != 0) {
+      throw new EngineException(
+          Code.INVALID,
+          "the windows of GROW do not reach their full size: it is no multiple of the step",
+          "GROW (TABLE t, DESCRIPTOR (at), INTERVAL '10' MINUTE, INTERVAL '1' DAY)");
+    }
     RelDataType type = input.getRowType();
     if (size != slide) {
-      return new TimeWindowed(input, column, size, slide, offset, withWindow(scan, type));
+      return new TimeWindowed(input, column, size, slide, grows, offset, withWindow(scan, type));
     }
-    RelNode rows = new TimeWindowed(input, column, size, slide, offset, type);
+    RelNode rows = new TimeWindowed(input, column, size, slide, false, offset, type);
     return LogicalProject.create(
         rows,
         List.of(),
@@ -225,7 +241,7 @@ final class TimeWindowed extends SingleRel {
       List<RelDataTypeField> own = rowType.getFieldList();
       type.addAll(own.subList(own.size() - 2, own.size()));
     }
-    return new TimeWindowed(input, where.getTarget(time), size, slide, offset, type.build());
+    return new TimeWindowed(input, where.getTarget(time), size, slide, grows, offset, type.build());
   }
 
   /** From the columns it has to those it has when some of the input's are left out. */

@@ -38,7 +38,7 @@ final class WindowEnds {
 
   /** How a column is computed from the beginning of a window, or null. */
   private static Expr.Call end(PlanNode input, int column) {
-    if (input instanceof TimeNode.TimeWindows w && !w.tumbles()) {
+    if (input instanceof TimeNode.TimeWindows w && !w.tumbles() && !w.grows()) {
       int begin = w.input().schema().size();
       List<Expr> operands =
           List.of(
