@@ -177,6 +177,24 @@ class PatternTest {
     return db;
   }
 
+  /** What comes twice is left out, with the last row of each parcel kept and no other. */
+  @Test
+  void aRowIsKeptIfItDiffersFromTheOneBeforeIt() {
+    try (TestEngine db = scans()) {
+      db.run(
+          "CREATE MATERIALIZED VIEW moves AS SELECT parcel, gate, at FROM scan MATCH_RECOGNIZE (PARTITION BY"
+              + " parcel ORDER BY at MEASURES news.gate AS gate, news.at AS at PATTERN (news) DEFINE news AS"
+              + " PREV(news.gate) IS NULL OR news.gate <> PREV(news.gate)) AS m");
+      assertThat(db.rows("EXPLAIN moves").toString()).contains("1 rows of each parcel: no bound");
+      for (int second = 0; second < 400; second++) {
+        db.push("scan", scan(second, "p" + second % 2, "G" + second / 100));
+      }
+      assertThat(db.rows("SELECT parcel, gate FROM moves WHERE parcel = 'p1' ORDER BY at"))
+          .containsExactly("[p1, G0]", "[p1, G1]", "[p1, G2]", "[p1, G3]");
+      assertThat(db.state("moves").keys()).as("two, and what is still to come").isLessThan(40);
+    }
+  }
+
   @Test
   void aMatchIsPutOutOnceItsRowsAreSettled() {
     try (TestEngine db = scans()) {

@@ -51,6 +51,30 @@ public sealed interface RowPattern {
     return new Choice(orders);
   }
 
+  /** How many rows a match has at most; −1 for any number. */
+  static long mostRows(RowPattern pattern) {
+    if (pattern instanceof Variable) {
+      return 1;
+    }
+    if (pattern instanceof Excluded e) {
+      return mostRows(e.part());
+    }
+    if (pattern instanceof Repeat r) {
+      long part = mostRows(r.part());
+      return part < 0 || part > 0 && r.most() < 0 ? -1 : part * r.most();
+    }
+    List<RowPattern> parts = pattern instanceof Sequence s ? s.parts() : ((Choice) pattern).parts();
+    long most = 0;
+    for (RowPattern each : parts) {
+      long part = mostRows(each);
+      if (part < 0) {
+        return -1;
+      }
+      most = pattern instanceof Sequence ? most + part : Math.max(most, part);
+    }
+    return most;
+  }
+
   /** The pattern as it is written, by the names of its variables. */
   static String text(RowPattern pattern, List<String> names) {
     if (pattern instanceof Variable v) {

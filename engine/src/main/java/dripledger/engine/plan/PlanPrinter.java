@@ -244,8 +244,6 @@ public final class PlanPrinter {
       List<String> variables = m.variables().stream().map(Matches.Variable::name).toList();
       String of = m.partition().isEmpty() ? "" : " of each " + names(m.partition(), in);
       String time = in.column(m.order().get(0).column()).name();
-      int before = m.rowsBefore();
-      String more = before == 0 ? "" : ", and the last " + before + of;
       return line(
           m,
           "matches of "
@@ -257,11 +255,23 @@ public final class PlanPrinter {
           m.isSettled()
               ? "the rows that may be in a match"
               : "the rows of the input, in order, and what is put out of them",
-          !m.isSettled() || m.withinMicros() < 0
-              ? "no bound" + (m.isSettled() ? "; WITHIN INTERVAL … bounds it" : "")
-              : "rows until the watermark "
-                  + after(time, m.delayMicros() + m.withinMicros())
-                  + more);
+          bound(m, time, of));
+    }
+
+    private static String bound(Matches m, String time, String of) {
+      long before = m.rowsBefore();
+      long most = RowPattern.mostRows(m.pattern());
+      if (!m.isSettled()) {
+        return "no bound";
+      }
+      if (m.withinMicros() >= 0) {
+        return "rows until the watermark "
+            + after(time, m.delayMicros() + m.withinMicros())
+            + (before == 0 ? "" : ", and the last " + before + of);
+      }
+      return most < 0
+          ? "no bound; WITHIN INTERVAL … bounds it"
+          : (most - 1 + before) + " rows" + (of.isEmpty() ? "" : of + ": no bound");
     }
 
     @Override
