@@ -107,6 +107,51 @@ class EventTimeTest extends SourceTest {
   }
 
   @Test
+  void whatCirclesIsFoundWhateverOrderItComesInAndIsPutOutOnce() throws Exception {
+    hub.topic("passed", 2);
+    hub.topic("priced", 1);
+    service.sql(
+        "CREATE STREAM passed (parcel BIGINT, gate VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at LATENESS"
+            + " INTERVAL '1' MINUTE) FROM hub_log (topic 'passed') FORMAT json;"
+            + " CREATE STREAM priced (gate VARCHAR, cents BIGINT, at TIMESTAMP NOT NULL, EVENT TIME at"
+            + " LATENESS INTERVAL '1' MINUTE) FROM hub_log (topic 'priced') FORMAT json;"
+            + " CREATE MATERIALIZED VIEW circles AS SELECT parcel, gate, passes FROM passed MATCH_RECOGNIZE"
+            + " (PARTITION BY parcel ORDER BY at MEASURES pass.gate AS gate, COUNT(*) AS passes PATTERN"
+            + " (pass (elsewhere*? back){2}) WITHIN INTERVAL '10' MINUTE DEFINE back AS back.gate ="
+            + " pass.gate);"
+            + " CREATE MATERIALIZED VIEW prices AS SELECT p.parcel, p.at, r.cents FROM passed AS p LEFT JOIN"
+            + " LATERAL (SELECT cents FROM priced WHERE priced.gate = p.gate AND priced.at <= p.at ORDER BY"
+            + " priced.at DESC, cents LIMIT 1) AS r ON TRUE");
+    send("passed", 0, "\"parcel\":1,\"gate\":\"G1\"", "06:01:00");
+    send("passed", 1, "\"parcel\":1,\"gate\":\"G1\"", "06:00:00");
+    send("passed", 1, "\"parcel\":1,\"gate\":\"G2\"", "06:00:30");
+    send("priced", 0, "\"gate\":\"G1\",\"cents\":5", "05:59:00");
+    String prices = "SELECT cents FROM prices ORDER BY at";
+    expect(prices, "[[5], [null], [5]]");
+    service.kill();
+    service.start();
+    send("passed", 0, "\"parcel\":1,\"gate\":\"G1\"", "06:00:40");
+    send(
+        "priced", 0, "\"gate\":\"G1\",\"cents\":7", "06:00:35"); // between those it changes and not
+    expect(prices, "[[5], [null], [7], [7]]");
+    expect("SELECT COUNT(*) FROM circles", "[[0]]");
+    send("passed", 0, "\"parcel\":2,\"gate\":\"G1\"", "06:02:01");
+    send("passed", 1, "\"parcel\":3,\"gate\":\"G1\"", "06:02:01"); // the watermark: 06:01:01
+    expect("SELECT * FROM circles", "[[1, G1, 4]]");
+    service.kill();
+    service.start();
+    send("passed", 1, "\"parcel\":2,\"gate\":\"G1\"", "06:03:30");
+    send("passed", 0, "\"parcel\":2,\"gate\":\"G1\"", "06:04:00");
+    send("passed", 1, "\"parcel\":4,\"gate\":\"G1\"", "06:30:00");
+    send("passed", 0, "\"parcel\":5,\"gate\":\"G1\"", "06:30:00");
+    expect("SELECT * FROM circles ORDER BY parcel", "[[1, G1, 4], [2, G1, 3]]");
+    assertThat(service.drip("", "sql", "EXPLAIN circles").out())
+        .contains("matches of pass (elsewhere*? back){2} of each parcel ordered by at")
+        .contains("rows until the watermark has passed at and 10 minutes more");
+    service.sql("DROP MATERIALIZED VIEW circles; DROP MATERIALIZED VIEW prices");
+  }
+
+  @Test
   void rowsLeaveWhenTheirTimeIsOverThoughNothingComes() throws Exception {
     service.sql(
         "CREATE TABLE promise (parcel BIGINT PRIMARY KEY, until TIMESTAMP);"
