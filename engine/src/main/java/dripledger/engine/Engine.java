@@ -126,7 +126,7 @@ public final class Engine implements AutoCloseable {
 
   private Page figures(long id) {
     return new FigureTables(
-            definitions, loop, records.rejects(), connectors, sources, records.definitions())
+            definitions, loop, records.rejects(), connectors, sources, records.definitions(), clock)
         .rows(id);
   }
 

@@ -216,6 +216,38 @@ class TimeWindowTest {
   }
 
   @Test
+  void eachStepSaysHowFarTimeHasComeAndWhatWaitsForIt() {
+    try (TestEngine db = db()) {
+      db.run(
+          "CREATE STREAM van (name VARCHAR, at TIMESTAMP, EVENT TIME at LATENESS INTERVAL '1' MINUTE)");
+      db.run("CREATE MATERIALIZED VIEW counts OPTIONS (rows 'settled') AS " + COUNTS);
+      db.run(
+          "CREATE MATERIALIZED VIEW met OPTIONS (rows 'settled') AS SELECT s.gate, s.at FROM scan s JOIN van v"
+              + " ON v.name = s.gate AND v.at BETWEEN s.at AND s.at + INTERVAL '1' MINUTE");
+      db.run(
+          "CREATE MATERIALIZED VIEW all_scans AS SELECT gate, COUNT(*) AS n FROM scan GROUP BY gate");
+      db.push("scan", scan(100, "G1"), scan(95, "G2"));
+      db.push("van", scan(90, "G1"));
+      db.push("scan", scan(99, "G1"));
+      assertThat(
+              db.rows(
+                  "SELECT name, step, watermark, highest_at, waiting FROM drip.watermarks ORDER BY name, step"))
+          .containsExactly(
+              "[counts, aggregate COUNT(*) by window_end, gate, put out when they end,"
+                  + " 2026-03-02T06:01:10, 2026-03-02T06:01:40, 2]",
+              "[met, join on gate = name AND at >= at AND at <= at + INTERVAL '1' MINUTE,"
+                  + " 2026-03-02T06:00:30, 2026-03-02T06:01:40, 4]",
+              "[met, put out when the watermark has passed at and 1 minute more,"
+                  + " 2026-03-02T06:00:30, 2026-03-02T06:01:40, 0]",
+              "[scan, read, 2026-03-02T06:01:10, 2026-03-02T06:01:40, null]",
+              "[van, read, 2026-03-02T06:00:30, 2026-03-02T06:01:30, null]");
+      db.clock(TestEngine.CLOCK.instant().plusSeconds(100));
+      assertThat(db.rows("SELECT seconds_behind FROM drip.watermarks WHERE name = 'van'"))
+          .containsExactly("[70]");
+    }
+  }
+
+  @Test
   void whatIsLateIsCountedAcrossCrashes() {
     try (TestEngine db = db()) {
       db.run("CREATE MATERIALIZED VIEW v AS " + COUNTS);

@@ -255,9 +255,24 @@ public sealed interface CatalogObject {
                     column("by_up_to", Kind.VARCHAR),
                     column("rows", Kind.BIGINT))));
 
+    /** How far time has come: of each stream, and of each step of a view that waits for it. */
+    public static final Figures WATERMARKS =
+        new Figures(
+            -17,
+            "watermarks",
+            new Schema(
+                List.of(
+                    column("name", Kind.VARCHAR),
+                    column("step", Kind.VARCHAR),
+                    column("watermark", Kind.TIMESTAMP),
+                    column("highest_at", Kind.TIMESTAMP),
+                    column("seconds_behind", Kind.BIGINT),
+                    column("waiting", Kind.BIGINT),
+                    column("bound", Kind.VARCHAR))));
+
     /** All of them. */
     public static final List<Figures> ALL =
-        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE);
+        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE, WATERMARKS);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

@@ -21,6 +21,7 @@ import dripledger.engine.source.RejectStore;
 import dripledger.engine.time.Spans;
 import dripledger.engine.time.Watermark;
 import java.nio.charset.StandardCharsets;
+import java.time.Clock;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
 import java.util.List;
@@ -34,6 +35,7 @@ public final class FigureTables {
   private final Connectors connectors;
   private final Sources sources;
   private final DefinitionStore history;
+  private final Clock clock;
 
   public FigureTables(
       Definitions definitions,
@@ -41,13 +43,15 @@ public final class FigureTables {
       RejectStore rejects,
       Connectors connectors,
       Sources sources,
-      DefinitionStore history) {
+      DefinitionStore history,
+      Clock clock) {
     this.definitions = definitions;
     this.loop = loop;
     this.rejects = rejects;
     this.connectors = connectors;
     this.sources = sources;
     this.history = history;
+    this.clock = clock;
   }
 
   public Page rows(long id) {
@@ -89,6 +93,8 @@ public final class FigureTables {
       }
     } else if (table == Figures.LATE) {
       late(catalog, rows);
+    } else if (table == Figures.WATERMARKS) {
+      rows.addAll(new WatermarkFigures(definitions, clock).rows());
     } else {
       partitions(catalog, rows);
     }

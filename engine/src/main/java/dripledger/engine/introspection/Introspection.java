@@ -7,13 +7,11 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
-import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.intake.Sources;
 import dripledger.engine.plan.PlanCut;
-import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.query.QueryReads;
 import dripledger.engine.query.Result;
@@ -387,7 +385,7 @@ public final class Introspection {
         row.add(1, QueryReads.text(line.node(), command.plan(), snapshot));
       }
       if (analyze) {
-        Circuit.State state = state(line.node(), cut, view);
+        Circuit.State state = new StepStates(definitions, cut, view.id()).of(line.node());
         row.add(state == null ? 0L : state.keys());
         row.add(state == null ? 0L : state.bytes());
       }
@@ -402,36 +400,6 @@ public final class Introspection {
       columns.add(number("bytes"));
     }
     return new Result.Rows(columns, rows, snapshot.epoch());
-  }
-
-  /** What a line of the plan of a view keeps, or null. */
-  private Circuit.State state(PlanNode line, PlanCut cut, CatalogObject view) {
-    List<QueryNode> nodes = new ArrayList<>();
-    cut.steps().forEach(step -> nodes.add(definitions.steps().node(step.id())));
-    Long step = cut.numbers().get(line);
-    if (step != null) {
-      QueryNode node = definitions.steps().node(step);
-      Circuit.State all = new Circuit.State(node.stateKeys(), node.stateBytes());
-      for (PlanNode join : cut.keeping().values()) { // those below it have lines of their own
-        Circuit.State below = node.state(join);
-        if (below != null) {
-          all = new Circuit.State(all.keys() - below.keys(), all.bytes() - below.bytes());
-        }
-      }
-      return all;
-    }
-    PlanNode join = cut.keeping().get(line);
-    if (join == null) {
-      return null;
-    }
-    if (definitions.node(view.id()) instanceof QueryNode own) {
-      nodes.add(own);
-    }
-    return nodes.stream()
-        .map(node -> node.state(join))
-        .filter(found -> found != null)
-        .findFirst()
-        .orElse(null);
   }
 
   /** Which other views have a step, as EXPLAIN says it. */
