@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive } from 'vue';
 import type { CatalogObject } from '../lib/api';
-import { count } from '../lib/format';
+import { ago, count, size } from '../lib/format';
 import { useCatalog } from '../stores/catalog';
 
 const emit = defineEmits<{ ask: [statement: string]; look: [connection: string]; connect: [] }>();
@@ -25,6 +25,15 @@ function title(o: CatalogObject): string {
   if (o.rejects) parts.push(o.rejects + ' rejects');
   if (o.health && o.health !== 'ok') parts.push(o.health);
   return parts.join(' · ');
+}
+/** What is known of it at night: how far time has come, what was left out, what is kept. */
+function facts(o: CatalogObject): string[] {
+  const all: string[] = [];
+  if (o.watermark) all.push(`up to ${o.watermark.slice(11, 19)}, ${ago(o.watermark, Date.now())} behind`);
+  if (o.late) all.push(`${count(o.late)} late`);
+  if (o.rejects) all.push(`${count(o.rejects)} rejects`);
+  if (o.state_bytes) all.push(`${size(o.state_bytes)} of state`);
+  return all;
 }
 const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCase());
 </script>
@@ -59,6 +68,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
             <span :class="{ key: o.key?.includes(c.name) }">{{ c.name }}</span>
             <span class="type">{{ type(c.type) }}</span>
           </li>
+          <li v-for="fact in facts(o)" :key="fact" class="fact">{{ fact }}</li>
         </ul>
       </div>
     </section>
@@ -82,5 +92,6 @@ h2 { font: 600 15px var(--serif); margin: 16px 16px 4px; padding-bottom: 3px; bo
 ul { list-style: none; margin: 0 0 6px; padding: 0 12px 0 28px; font: 12.5px var(--mono); }
 li { display: flex; justify-content: space-between; gap: 12px; padding: 1px 0; border-bottom: 1px dotted var(--rule); }
 .type { color: var(--faded); text-align: right; }
+.fact { color: var(--faded); font-style: italic; border-bottom: none; }
 .key { border-bottom: 1.5px solid var(--red-rule); }
 </style>

@@ -86,6 +86,23 @@ describe('SideList', () => {
     expect(list.emitted('ask')).toEqual([['FOLLOW SELECT * FROM load;']]);
   });
 
+  it('says how far time has come, what was left out and what is kept', async () => {
+    const watermark = new Date(Date.now() - 90_000).toISOString();
+    useCatalog().objects = [
+      { name: 'met', kind: 'materialized view', columns, rows: 7, watermark, late: 1200, rejects: 0, state_bytes: 64_000 },
+      { name: 'gate', kind: 'table', columns, rows: 24, rejects: 0 },
+    ];
+    const list = mount(SideList);
+    await list.find('[data-test=object-met] .name').trigger('click');
+    await list.find('[data-test=object-gate] .name').trigger('click');
+    expect(list.findAll('[data-test=object-met] .fact').map((f) => f.text())).toEqual([
+      `up to ${watermark.slice(11, 19)}, 90 s behind`,
+      '1\u2009200 late',
+      '64 kB of state',
+    ]);
+    expect(list.findAll('[data-test=object-gate] .fact').length).toBe(0);
+  });
+
   it('says when there is nothing', () => {
     expect(mount(SideList).findAll('.none').length).toBe(4);
   });

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { count, duration, show, size } from './format';
+import { ago, count, duration, show, size } from './format';
 
 describe('what people read', () => {
   it('shows intervals as clocks do', () => {
@@ -9,6 +9,12 @@ describe('what people read', () => {
     expect(duration('PT0S')).toBe('00:00:00');
     expect(show('PT5M', { name: 'took', type: 'INTERVAL DAY TO SECOND', nullable: true })).toBe('00:05:00');
     expect(show('PT5M', { name: 'text', type: 'VARCHAR', nullable: true })).toBe('PT5M');
+  });
+
+  it('says how long ago something was in a unit that fits', () => {
+    const now = Date.parse('2026-03-02T06:00:00Z');
+    const shown = ['2026-03-02T05:59:30Z', '2026-03-02T05:50:00Z', '2026-03-01T06:00:00Z', '2026-02-20T06:00:00Z'];
+    expect(shown.map((t) => ago(t, now))).toEqual(['30 s', '10 min', '24 h', '10 d']);
   });
 
   it('shows times without their signs and nothing as a dot', () => {

@@ -43,6 +43,14 @@ export function count(n: number | undefined): string {
   return n === undefined ? '' : n.toString().replace(/\B(?=(\d{3})+$)/g, '\u2009');
 }
 
+/** How long ago a moment is, in the largest unit that says something. */
+export function ago(iso: string, nowMillis: number): string {
+  const seconds = Math.round((nowMillis - Date.parse(iso)) / 1000);
+  const units: [number, string][] = [[86_400, 'd'], [3600, 'h'], [60, 'min'], [1, 's']];
+  const [length, unit] = units.find(([l]) => Math.abs(seconds) >= 2 * l) ?? [1, 's'];
+  return `${Math.floor(seconds / length)} ${unit}`;
+}
+
 /** Bytes as people say them. */
 export function size(bytes: number): string {
   return bytes < 10_000 ? `${bytes} B` : bytes < 10_000_000 ? `${Math.round(bytes / 1000)} kB` : `${Math.round(bytes / 1_000_000)} MB`;

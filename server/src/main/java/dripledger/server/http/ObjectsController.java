@@ -143,15 +143,15 @@ class ObjectsController {
     if (object instanceof CatalogObject.Stream && node instanceof InputNode stream) {
       answer.put("events", engine.position(object));
       answer.put("late", stream.late());
-      long micros = node.watermarkMicros();
-      boolean known = micros != Watermark.NONE && micros != Watermark.TIMELESS;
-      answer.put("watermark", known ? Casts.isoTimestamp(micros) : null);
+      answer.put("watermark", watermark(node));
     }
     answer.put("changed_epoch", node.lastEpoch());
     if (object instanceof CatalogObject.MaterializedView view) {
       ViewState state = engine.state(view);
       answer.put("state_bytes", state.bytes());
       answer.put("state_keys", state.keys());
+      answer.put("late", state.late());
+      answer.put("watermark", watermark(node));
       answer.put("rejects", state.rejects());
     } else {
       answer.put("rejects", node.rejected());
@@ -161,6 +161,12 @@ class ObjectsController {
         node.isLoading()
             ? "loading"
             : node.failure() == null ? "ok" : "stopped: " + node.failure());
+  }
+
+  private static String watermark(LiveNode node) {
+    long micros = node.watermarkMicros();
+    boolean known = micros != Watermark.NONE && micros != Watermark.TIMELESS;
+    return known ? Casts.isoTimestamp(micros) : null;
   }
 
   private Map<String, Object> column(Column column) {
