@@ -307,7 +307,11 @@ SqlNode DripExplain() :
 {
     <EXPLAIN> { s = span(); }
     [ LOOKAHEAD(2) <ANALYZE> { analyze = true; } ]
-    target = OrderedQueryOrExpr(ExprContext.ACCEPT_ALL)
+    (
+        LOOKAHEAD(<CREATE>) target = DripCreate()
+    |
+        target = OrderedQueryOrExpr(ExprContext.ACCEPT_ALL)
+    )
     { return new StatementNode(s.end(this), new Statement.Explain(analyze, target)); }
 }
 

@@ -69,7 +69,7 @@ public sealed interface Statement {
 
   record Follow(SqlNode query) implements Statement {}
 
-  /** {@code target} is a query, or the name of a view. */
+  /** {@code target} is a query, the name of a view, or a statement that would make one. */
   record Explain(boolean analyze, SqlNode target) implements Statement {}
 
   record Describe(SqlIdentifier name) implements Statement {}

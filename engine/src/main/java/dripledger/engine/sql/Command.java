@@ -114,7 +114,9 @@ public sealed interface Command {
   /** The plan's rows are the rows to go. */
   record Delete(String target, PlanNode rows) implements Command {}
 
-  /** {@code view} is the materialized view explained, or null for a query. */
+  /**
+   * @param view the view that has the plan, or would have it; null for a query
+   */
   record Explain(boolean analyze, PlanNode plan, String view) implements Command {}
 
   record Describe(String name) implements Command {}

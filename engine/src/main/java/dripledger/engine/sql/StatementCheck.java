@@ -282,6 +282,17 @@ final class StatementCheck {
       throw SqlErrors.invalid(
           id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
     }
+    if (s.target() instanceof StatementNode made) {
+      if (!s.analyze()
+          && made.statement() instanceof Statement.CreateView create
+          && createView(create) instanceof Command.CreateMaterializedView view) {
+        return new Command.Explain(false, view.plan(), view.name());
+      }
+      throw SyntaxRewriter.unsupported(
+          "EXPLAIN of this statement",
+          made.getParserPosition(),
+          "EXPLAIN CREATE MATERIALIZED VIEW name AS … says what it would keep");
+    }
     if (s.analyze()) {
       throw SyntaxRewriter.unsupported(
           "EXPLAIN ANALYZE of a query",
