@@ -105,7 +105,7 @@ public final class Engine implements AutoCloseable {
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
     lateMaker = new LateMaker(definitions, definitionLock, this::requestCheckpoint);
-    introspection = new Introspection(definitions, ledger, connectors, sources);
+    introspection = new Introspection(definitions, ledger, connectors, sources, runner);
     transactions =
         new TableTransactions(
             loop,

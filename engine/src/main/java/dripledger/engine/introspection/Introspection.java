@@ -1,5 +1,7 @@
 package dripledger.engine.introspection;
 
+import dripledger.engine.advice.StepStates;
+import dripledger.engine.advice.Trial;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
@@ -7,13 +9,16 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.intake.Sources;
 import dripledger.engine.plan.PlanCut;
+import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.query.QueryReads;
+import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -26,6 +31,7 @@ import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Listing;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
+import dripledger.engine.time.Spans;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -34,22 +40,32 @@ import java.util.Arrays;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.TimeUnit;
 import java.util.stream.Collectors;
 
 /** SHOW, DESCRIBE and EXPLAIN: what is there, and how it does. Safe from any thread. */
 public final class Introspection {
   private static final Column NAME = text("name");
+  private static final long SECOND = TimeUnit.SECONDS.toMicros(1);
+  private static final long HOUR = TimeUnit.HOURS.toMicros(1);
+  private static final long DAY = TimeUnit.DAYS.toMicros(1);
   private final Definitions definitions;
   private final Ledger ledger;
   private final Connectors connectors;
   private final Sources sources;
+  private final QueryRunner runner;
 
   public Introspection(
-      Definitions definitions, Ledger ledger, Connectors connectors, Sources sources) {
+      Definitions definitions,
+      Ledger ledger,
+      Connectors connectors,
+      Sources sources,
+      QueryRunner runner) {
     this.definitions = definitions;
     this.ledger = ledger;
     this.connectors = connectors;
     this.sources = sources;
+    this.runner = runner;
   }
 
   /** Changes a stream or table has been given, all time. */
@@ -369,8 +385,12 @@ public final class Introspection {
 
   public Result.Rows explain(Command.Explain command, Snapshot snapshot) {
     CatalogObject view = command.view() == null ? null : definitions.catalog().find(command.view());
+    if (command.planned()) {
+      return forecast(command.plan(), snapshot);
+    }
     boolean analyze = command.analyze() && view != null;
     PlanCut cut = definitions.cut(command.plan());
+    StepStates states = view == null ? null : states(definitions, cut, view.id());
     Map<Long, Integer> lines = new HashMap<>();
     List<Object[]> rows = new ArrayList<>();
     for (PlanPrinter.Line line : PlanPrinter.print(command.plan())) {
@@ -385,7 +405,7 @@ public final class Introspection {
         row.add(1, QueryReads.text(line.node(), command.plan(), snapshot));
       }
       if (analyze) {
-        Circuit.State state = new StepStates(definitions, cut, view.id()).of(line.node());
+        Circuit.State state = states.of(line.node());
         row.add(state == null ? 0L : state.keys());
         row.add(state == null ? 0L : state.bytes());
       }
@@ -400,6 +420,52 @@ public final class Introspection {
       columns.add(number("bytes"));
     }
     return new Result.Rows(columns, rows, snapshot.epoch());
+  }
+
+  /** What the steps of a view that is there keep. */
+  static StepStates states(Definitions definitions, PlanCut cut, long view) {
+    QueryNode own = definitions.node(view) instanceof QueryNode node ? node : null;
+    return new StepStates(cut, definitions.steps()::node, own);
+  }
+
+  /** The plan of a view that is not there, and what it would keep. */
+  private Result.Rows forecast(PlanNode plan, Snapshot snapshot) {
+    Trial trial = Trial.of(plan, definitions.catalog(), runner, snapshot);
+    List<Object[]> rows = new ArrayList<>();
+    for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
+      Trial.Amount hour = trial == null ? null : trial.after(line.node(), HOUR);
+      Trial.Amount day = trial == null ? null : trial.after(line.node(), DAY);
+      Trial.Amount last = trial == null ? null : trial.atLast(line.node());
+      rows.add(forecast(line.step(), line.state(), line.bound(), hour, day, last));
+    }
+    if (trial != null) {
+      String seen =
+          trial.events() + " events of " + Spans.text(trial.spanMicros() / SECOND * SECOND);
+      rows.add(
+          forecast(
+              "what is put out",
+              "the view's rows",
+              "as seen of " + seen,
+              trial.rowsAfter(HOUR),
+              trial.rowsAfter(DAY),
+              trial.rowsAtLast()));
+    }
+    List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
+    for (String when : List.of("hour", "day", "last")) {
+      columns.add(number("rows_" + when));
+      columns.add(number("bytes_" + when));
+    }
+    return new Result.Rows(columns, rows, snapshot.epoch());
+  }
+
+  private static Object[] forecast(
+      String step, String keeps, String bound, Trial.Amount... amounts) {
+    List<Object> row = new ArrayList<>(List.of(step, keeps, bound));
+    for (Trial.Amount each : amounts) {
+      row.add(each == null ? null : each.rows());
+      row.add(each == null ? null : each.bytes());
+    }
+    return row.toArray();
   }
 
   /** Which other views have a step, as EXPLAIN says it. */

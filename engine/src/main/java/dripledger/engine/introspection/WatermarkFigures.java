@@ -1,5 +1,6 @@
 package dripledger.engine.introspection;
 
+import dripledger.engine.advice.StepStates;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
@@ -58,7 +59,7 @@ final class WatermarkFigures {
   }
 
   private void steps(CatalogObject.MaterializedView view, List<Object[]> rows) {
-    StepStates states = new StepStates(definitions, definitions.cut(view), view.id());
+    StepStates states = Introspection.states(definitions, definitions.cut(view), view.id());
     for (PlanPrinter.Line line : PlanPrinter.print(view.plan())) {
       Circuit.State state = states.of(line.node());
       Times times = of(line.node());

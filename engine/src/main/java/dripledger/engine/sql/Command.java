@@ -116,8 +116,9 @@ public sealed interface Command {
 
   /**
    * @param view the view that has the plan, or would have it; null for a query
+   * @param planned whether it would be made
    */
-  record Explain(boolean analyze, PlanNode plan, String view) implements Command {}
+  record Explain(boolean analyze, PlanNode plan, String view, boolean planned) implements Command {}
 
   record Describe(String name) implements Command {}
 

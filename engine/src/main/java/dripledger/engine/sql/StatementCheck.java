@@ -273,11 +273,11 @@ final class StatementCheck {
     if (s.target() instanceof SqlIdentifier id) {
       CatalogObject object = existing(id);
       if (object instanceof CatalogObject.MaterializedView m) {
-        return new Command.Explain(s.analyze(), m.plan(), m.name());
+        return new Command.Explain(s.analyze(), m.plan(), m.name(), false);
       }
       if (object instanceof CatalogObject.View v) {
         return new Command.Explain(
-            s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null);
+            s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null, false);
       }
       throw SqlErrors.invalid(
           id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
@@ -286,7 +286,7 @@ final class StatementCheck {
       if (!s.analyze()
           && made.statement() instanceof Statement.CreateView create
           && createView(create) instanceof Command.CreateMaterializedView view) {
-        return new Command.Explain(false, view.plan(), view.name());
+        return new Command.Explain(false, view.plan(), view.name(), true);
       }
       throw SyntaxRewriter.unsupported(
           "EXPLAIN of this statement",
@@ -299,7 +299,7 @@ final class StatementCheck {
           s.target().getParserPosition(),
           "EXPLAIN ANALYZE name takes a materialized view");
     }
-    return new Command.Explain(false, query(s.target(), nowMicros, false).plan(), null);
+    return new Command.Explain(false, query(s.target(), nowMicros, false).plan(), null, false);
   }
 
   // ---- queries

@@ -1,53 +1,55 @@
-package dripledger.engine.introspection;
+package dripledger.engine.advice;
 
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.QueryNode;
-import dripledger.engine.definition.Definitions;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.function.LongFunction;
 
 /** What the steps of a view keep. Safe from any thread. */
-final class StepStates {
-  private final Definitions definitions;
+public final class StepStates {
   private final PlanCut cut;
-  private final long view;
+  private final LongFunction<QueryNode> steps;
+  private final QueryNode own;
 
   /**
    * @param cut of the view's plan
+   * @param steps those that views share, by their numbers
+   * @param own the view's own node, or null
    */
-  StepStates(Definitions definitions, PlanCut cut, long view) {
-    this.definitions = definitions;
+  public StepStates(PlanCut cut, LongFunction<QueryNode> steps, QueryNode own) {
     this.cut = cut;
-    this.view = view;
+    this.steps = steps;
+    this.own = own;
   }
 
   /** What a node of the plan keeps, or null. */
-  Circuit.State of(PlanNode line) {
+  public Circuit.State of(PlanNode line) {
     List<QueryNode> nodes = new ArrayList<>();
-    cut.steps().forEach(step -> nodes.add(definitions.steps().node(step.id())));
+    cut.steps().forEach(step -> nodes.add(steps.apply(step.id())));
     Long step = cut.numbers().get(line);
     if (step != null) {
-      QueryNode node = definitions.steps().node(step);
+      QueryNode node = steps.apply(step);
       Circuit.State all = new Circuit.State(node.stateKeys(), node.stateBytes());
-      for (PlanNode join : cut.keeping().values()) { // those below it have lines of their own
-        Circuit.State below = node.state(join);
+      for (PlanNode kept : cut.keeping().values()) { // those below it have lines of their own
+        Circuit.State below = node.state(kept);
         if (below != null) {
           all = new Circuit.State(all.keys() - below.keys(), all.bytes() - below.bytes());
         }
       }
       return all;
     }
-    PlanNode join = cut.keeping().get(line);
-    if (join == null) {
+    PlanNode kept = cut.keeping().get(line);
+    if (kept == null) {
       return null;
     }
-    if (definitions.node(view) instanceof QueryNode own) {
+    if (own != null) {
       nodes.add(own);
     }
     return nodes.stream()
-        .map(node -> node.state(join))
+        .map(node -> node.state(kept))
         .filter(found -> found != null)
         .findFirst()
         .orElse(null);
