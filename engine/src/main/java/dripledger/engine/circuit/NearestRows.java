@@ -60,17 +60,14 @@ final class NearestRows implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
-    for (int from = 0; from < delta.size(); from += CHUNK) {
-      rows.add(delta, from, Math.min(CHUNK, delta.size() - from));
-    }
+    rows.add(delta);
   }
 
   @Override
   public void flush(Epoch epoch) {
-    rows.forgetRow();
     if (rows.store.hasChanges()) {
       count = 0;
-      rows.store.changes(this::note);
+      rows.changes(this::note);
       for (int i = 0; i < count; i++) {
         if (!isFirst(blocks[i]) && !isAlone(blocks[i])) {
           second(blocks[i], changes[i]);
@@ -92,22 +89,14 @@ final class NearestRows implements Operator {
     handOn();
   }
 
-  private void note(int block, boolean wasLive, boolean isLive, long[] record, int old) {
-    long was = wasLive ? OrderedRows.weight(record, old) : 0;
-    long is = isLive ? rows.weight(block) : 0;
-    if (was == is) {
-      rows.dropIfGone(block);
-      return;
-    }
+  private void note(int block, long was, long is) {
     if (ends != null && was == 0) {
       if (ends.drops(block)) {
         return;
       }
       ends.note(block);
     }
-    if (is < 0) {
-      throw new IllegalStateException("a row was taken out more often than it was put in");
-    }
+    OrderedRows.check(is);
     if (count == blocks.length) {
       blocks = Arrays.copyOf(blocks, 2 * count);
       changes = Arrays.copyOf(changes, 2 * count);

@@ -27,6 +27,7 @@ import java.util.stream.IntStream;
 final class OrderedRows implements SavedStore.Form {
   private static final int WEIGHT = 0;
   private static final int RUN = 0;
+  private static final int AHEAD = 256; // rows that are looked for together
 
   final RowLayout layout;
   final KeyedStore store;
@@ -80,8 +81,45 @@ final class OrderedRows implements SavedStore.Form {
     partitionWords = new long[partitionKeys.words()];
   }
 
+  /** What has become of a row in an epoch. */
+  interface Changes {
+    /**
+     * @param was how many times it was there
+     * @param is how many times it is
+     */
+    void changed(int block, long was, long is);
+  }
+
   /** Takes in a delta: the rows' numbers change, their places not yet. */
-  void add(Page delta, int from, int count) {
+  void add(Page delta) {
+    for (int from = 0; from < delta.size(); from += AHEAD) {
+      add(delta, from, Math.min(AHEAD, delta.size() - from));
+    }
+  }
+
+  /** Gives the rows whose numbers have changed in the epoch, those that have gone too. */
+  void changes(Changes sink) {
+    forgetRow();
+    store.changes(
+        (block, wasLive, isLive, record, old) -> {
+          long was = wasLive ? record[old + WEIGHT] : 0;
+          long is = isLive ? weight(block) : 0;
+          if (was == is) {
+            dropIfGone(block);
+          } else {
+            sink.changed(block, was, is);
+          }
+        });
+  }
+
+  /** Refuses that a row is there less than not at all. */
+  static void check(long times) {
+    if (times < 0) {
+      throw new IllegalStateException("a row was taken out more often than it was put in");
+    }
+  }
+
+  private void add(Page delta, int from, int count) {
     int size = rows.words();
     if (aheadBlocks.length < count) {
       aheadWords = new long[count * size];
@@ -119,11 +157,6 @@ final class OrderedRows implements SavedStore.Form {
   void weigh(int block, long weight) {
     store.change(block);
     store.page(block)[store.state(block) + WEIGHT] = weight;
-  }
-
-  /** How many times it was, by the old state that the walk of changes gives. */
-  static long weight(long[] record, int oldState) {
-    return record[oldState + WEIGHT];
   }
 
   /** The row of a block, in {@link #rowBytes} until the next is asked for; answers its start. */
@@ -344,16 +377,7 @@ final class OrderedRows implements SavedStore.Form {
 
   @Override
   public void restore(long[] key, byte[] bytes, int value, int length, long weight) {
-    long hash = store.hashOf(key, 0);
-    if (weight != 0) {
-      int block = store.changeOrInsert(hash, key, 0);
-      store.page(block)[store.state(block) + WEIGHT] = weight;
-      return;
-    }
-    int block = store.find(hash, key, 0);
-    if (block != KeyedStore.NONE && store.isLive(block)) {
-      store.remove(block);
-    }
+    SavedStore.restore(store, key, weight);
   }
 
   /** Puts the rows that were restored in their order. */

@@ -26,7 +26,6 @@ import java.util.function.Consumer;
  * <p>A condition that cannot be computed is not met; the row is told among the rejects.
  */
 final class PatternMatches implements Operator {
-  private static final int CHUNK = 256;
 
   private final OrderedRows rows;
   private final PatternSearch search;
@@ -83,16 +82,13 @@ final class PatternMatches implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
-    for (int from = 0; from < delta.size(); from += CHUNK) {
-      rows.add(delta, from, Math.min(CHUNK, delta.size() - from));
-    }
+    rows.add(delta);
   }
 
   @Override
   public void flush(Epoch epoch) {
-    rows.forgetRow();
     if (rows.store.hasChanges()) {
-      rows.store.changes(this::note);
+      rows.changes(this::note);
     }
     if (settled) {
       long upTo = EndTimes.upTo(epoch.watermarkMicros(), plan.delayMicros());
@@ -116,20 +112,12 @@ final class PatternMatches implements Operator {
     handOn();
   }
 
-  private void note(int block, boolean wasLive, boolean isLive, long[] record, int old) {
-    long was = wasLive ? OrderedRows.weight(record, old) : 0;
-    long is = isLive ? rows.weight(block) : 0;
-    if (was == is) {
-      rows.dropIfGone(block);
-      return;
-    }
+  private void note(int block, long was, long is) {
     if (settled && known.isOver(rows.slot(block, time))) {
       leaveOut(block, was, is);
       return;
     }
-    if (is < 0) {
-      throw new IllegalStateException("a row was taken out more often than it was put in");
-    }
+    OrderedRows.check(is);
     int partition = rows.partitionOf(block);
     touch(partition);
     if (is > was) {

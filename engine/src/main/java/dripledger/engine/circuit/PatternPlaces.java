@@ -66,16 +66,7 @@ final class PatternPlaces implements SavedStore.Form {
 
   @Override
   public void restore(long[] key, byte[] bytes, int value, int length, long word) {
-    long hash = store.hashOf(key, 0);
-    if (word != 0) {
-      int block = store.changeOrInsert(hash, key, 0);
-      store.page(block)[store.state(block)] = word;
-      return;
-    }
-    int block = store.find(hash, key, 0);
-    if (block != KeyedStore.NONE && store.isLive(block)) {
-      store.remove(block);
-    }
+    SavedStore.restore(store, key, word);
   }
 
   void durable(Consumer<Durable> into) {

@@ -33,6 +33,20 @@ final class SavedStore implements Durable {
     store.goneKey(keys::saved);
   }
 
+  /** Puts in a key whose state is one word, or takes it out if that is 0. */
+  static void restore(KeyedStore store, long[] key, long word) {
+    long hash = store.hashOf(key, 0);
+    if (word != 0) {
+      int block = store.changeOrInsert(hash, key, 0);
+      store.page(block)[store.state(block)] = word;
+      return;
+    }
+    int block = store.find(hash, key, 0);
+    if (block != KeyedStore.NONE && store.isLive(block)) {
+      store.remove(block);
+    }
+  }
+
   /** Goes over to another clock. */
   void join(Versions other) {
     versions = other;

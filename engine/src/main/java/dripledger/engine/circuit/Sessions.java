@@ -62,17 +62,14 @@ final class Sessions implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
-    for (int from = 0; from < delta.size(); from += CHUNK) {
-      rows.add(delta, from, Math.min(CHUNK, delta.size() - from));
-    }
+    rows.add(delta);
   }
 
   @Override
   public void flush(Epoch epoch) {
-    rows.forgetRow();
     if (rows.store.hasChanges()) {
       count = 0;
-      rows.store.changes(this::note);
+      rows.changes(this::note);
       takeIn();
     }
     if (delay >= 0) {
@@ -86,19 +83,11 @@ final class Sessions implements Operator {
     handOn();
   }
 
-  private void note(int block, boolean wasLive, boolean isLive, long[] record, int old) {
-    long before = wasLive ? OrderedRows.weight(record, old) : 0;
-    long now = isLive ? rows.weight(block) : 0;
-    if (before == now) {
-      rows.dropIfGone(block);
-      return;
-    }
+  private void note(int block, long before, long now) {
     if (before == 0 && ends.drops(block)) {
       return; // what it belonged to has been forgotten
     }
-    if (now < 0) {
-      throw new IllegalStateException("a row was taken out more often than it was put in");
-    }
+    OrderedRows.check(now);
     if (count == blocks.length) {
       blocks = Arrays.copyOf(blocks, count * 2);
       changes = Arrays.copyOf(changes, count * 2);

@@ -152,14 +152,7 @@ final class ValueCounts implements SavedStore.Form {
 
   @Override
   public void restore(long[] key, byte[] bytes, int value, int length, long count) {
-    long hash = store.hashOf(key, 0);
-    int known = store.find(hash, key, 0);
-    if (count != 0) {
-      int at = store.changeOrInsert(hash, key, 0);
-      store.page(at)[store.state(at)] = count;
-    } else if (known != KeyedStore.NONE && store.isLive(known)) {
-      store.remove(known);
-    }
+    SavedStore.restore(store, key, count);
   }
 
   void durable(Consumer<Durable> into) {

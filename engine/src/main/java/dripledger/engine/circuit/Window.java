@@ -36,7 +36,6 @@ import java.util.function.Consumer;
  * of a partition that has ended ({@link PlanNode.Window#ending}).
  */
 final class Window implements Operator {
-  private static final int BLOCK = 256;
   private static final int SAVED_EVERY = 512;
 
   private final OrderedRows rows;
@@ -115,9 +114,7 @@ final class Window implements Operator {
 
   @Override
   public void push(int fromPort, Page delta) {
-    for (int from = 0; from < delta.size(); from += BLOCK) {
-      rows.add(delta, from, Math.min(BLOCK, delta.size() - from));
-    }
+    rows.add(delta);
   }
 
   @Override
@@ -140,9 +137,8 @@ final class Window implements Operator {
   }
 
   private void takeIn() {
-    rows.forgetRow();
     count = 0;
-    rows.store.changes(this::note);
+    rows.changes(this::note);
     for (int i = 0; i < count; i++) {
       partitions[i] = rows.partitionOf(blocks[i]);
       keys[i] = rows.sortKey(blocks[i]);
@@ -162,22 +158,14 @@ final class Window implements Operator {
     handOn();
   }
 
-  private void note(int block, boolean wasLive, boolean isLive, long[] record, int old) {
-    long before = wasLive ? OrderedRows.weight(record, old) : 0;
-    long now = isLive ? rows.weight(block) : 0;
-    if (before == now) {
-      rows.dropIfGone(block);
-      return;
-    }
+  private void note(int block, long before, long now) {
     if (ends != null && before == 0) {
       if (ends.drops(block)) {
         return;
       }
       ends.note(block);
     }
-    if (now < 0) {
-      throw new IllegalStateException("a row was taken out more often than it was put in");
-    }
+    OrderedRows.check(now);
     if (count == blocks.length) {
       int larger = count * 2;
       blocks = Arrays.copyOf(blocks, larger);
