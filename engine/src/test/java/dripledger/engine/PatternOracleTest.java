@@ -325,6 +325,11 @@ class PatternOracleTest {
   private static final int EVENTS = 120;
   private static final int LAST = 1000;
 
+  /** How often an event comes: some come twice. */
+  private static int comes(int n) {
+    return n % 13 == 0 ? 2 : 1;
+  }
+
   /** Event n is at second n, of key n % 7 % 3, with a weight of its own. */
   private static Object[] event(int n, int at) {
     int key = n % 7 % 3;
@@ -338,7 +343,11 @@ class PatternOracleTest {
       List<String> own = new ArrayList<>();
       for (int k = 0; k < 3; k++) {
         int key = k;
-        int[] n = IntStream.range(0, EVENTS).filter(i -> i % 7 % 3 == key).toArray();
+        int[] n =
+            IntStream.range(0, EVENTS)
+                .filter(i -> i % 7 % 3 == key)
+                .flatMap(i -> IntStream.range(0, comes(i)).map(again -> i))
+                .toArray();
         int[] numbers = Arrays.copyOf(n, n.length + 1);
         numbers[n.length] = LAST + k;
         int[] times = Arrays.copyOf(n, n.length + 1);
@@ -366,7 +375,7 @@ class PatternOracleTest {
       } // shuffled within what may be late
       List<Object[]> events = new ArrayList<>();
       for (int n = from; n < from + 10; n++) {
-        events.add(event(n, n));
+        events.addAll(Collections.nCopies(comes(n), event(n, n)));
       }
       Collections.shuffle(events, random);
       events.forEach(e -> waiting.get(random.nextInt(partitions)).add(e));
