@@ -177,6 +177,27 @@ class PatternTest {
     return db;
   }
 
+  @Test
+  void matchesLeaveWhenTheyHaveBeenKeptLongEnough() {
+    try (TestEngine db = scans()) {
+      String view = "CREATE MATERIALIZED VIEW circling OPTIONS (keep '1 hour') AS " + CIRCLING;
+      db.run(view);
+      assertThat(db.rows("EXPLAIN circling").get(0))
+          .contains("taken out when the watermark has passed since and 1 hour 10 minutes more");
+      db.run("CREATE MATERIALIZED VIEW total AS SELECT COUNT(*) AS n FROM circling");
+      db.push("scan", scan(0, "p1", "G1"), scan(60, "p1", "G1"), scan(120, "p1", "G1"));
+      db.push("scan", scan(160, "p2", "G1"));
+      assertThat(db.rows("SELECT * FROM total")).as("at once").containsExactly("[1]");
+      db.checkpoint();
+      db.push("scan", scan(4000, "p2", "G1"));
+      db.crash();
+      assertThat(db.rows("SELECT * FROM total")).containsExactly("[1]");
+      db.push("scan", scan(4200 + 31, "p2", "G1"));
+      assertThat(db.rows("SELECT * FROM total")).as("70 minutes later").containsExactly("[0]");
+      assertThat(db.rows("SELECT * FROM circling")).isEmpty();
+    }
+  }
+
   /** What comes twice is left out, with the last row of each parcel kept and no other. */
   @Test
   void aRowIsKeptIfItDiffersFromTheOneBeforeIt() {

@@ -15,6 +15,8 @@ import java.util.stream.IntStream;
  * has come under W in this epoch, put in once and for all; or, if they are kept for a time K, less
  * those whose time has come under W − K.
  *
+ * <p>Rows that can change no more when they come are put out at once, and only taken out again.
+ *
  * <p>State: the rows whose time is still to come, or has come while they are kept, each with how
  * often it is there, and by their times. A change to a row whose time has come is left out and
  * counted.
@@ -24,6 +26,7 @@ final class Settle implements Operator {
   private final int time;
   private final long delay;
   private final long keep;
+  private final boolean atOnce;
   private final boolean mayBeTimeless;
   private final ValueCounts open;
   private final EndTimes over = new EndTimes(); // with the rows to be put out, if they stay here
@@ -42,6 +45,7 @@ final class Settle implements Operator {
     time = plan.time();
     delay = plan.delayMicros();
     keep = plan.keepMicros();
+    atOnce = plan.atOnce();
     mayBeTimeless = plan.schema().type(time).nullable();
     int[] all = IntStream.range(0, layout.columns()).toArray();
     open = new ValueCounts(layout, all, versions);
@@ -84,9 +88,12 @@ final class Settle implements Operator {
       }
       return;
     }
+    if (atOnce) {
+      out.append(bytes, at, delta.end(row) - at, weight);
+    }
     long known = open.store().size();
     open.add(number, bytes, at, weight);
-    if (keep >= 0 && open.store().size() > known) {
+    if (keep >= 0 && !atOnce && open.store().size() > known) {
       over.add(own, open.block());
     }
   }
@@ -94,7 +101,11 @@ final class Settle implements Operator {
   @Override
   public void flush(Epoch epoch) {
     long upTo = EndTimes.upTo(epoch.watermarkMicros(), delay);
-    if (keep < 0) {
+    if (atOnce) {
+      long until = EndTimes.upTo(upTo, keep);
+      over.endUpTo(until, block -> {});
+      open.endUpTo(until, block -> put(block, -1));
+    } else if (keep < 0) {
       over.endUpTo(upTo, block -> {});
       open.endUpTo(upTo, block -> put(block, 1));
     } else {
@@ -148,9 +159,9 @@ final class Settle implements Operator {
   @Override
   public void restored(long watermark) {
     long upTo = EndTimes.upTo(watermark, delay);
-    over.restored(upTo);
+    over.restored(atOnce ? EndTimes.upTo(upTo, keep) : upTo);
     open.restoredEnds(keep < 0 ? upTo : EndTimes.upTo(upTo, keep));
-    for (int block = 0; keep >= 0 && block < open.store().blockLimit(); block++) {
+    for (int block = 0; keep >= 0 && !atOnce && block < open.store().blockLimit(); block++) {
       if (open.store().isLive(block) && !over.isOver(open.time(block))) {
         over.add(open.time(block), block);
       }

@@ -237,7 +237,7 @@ public final class PlanDigest {
     @Override
     public Void settle(TimeNode.Settle s) {
       begin("settle").append(s.time()).append(" and ").append(s.delayMicros());
-      out.append(" keep ").append(s.keepMicros());
+      out.append(" keep ").append(s.keepMicros()).append(s.atOnce() ? " at once" : "");
       return inputs(s);
     }
 

@@ -331,6 +331,13 @@ public final class PlanPrinter {
     @Override
     public Line settle(TimeNode.Settle s) {
       String time = s.schema().column(s.time()).name();
+      if (s.atOnce()) {
+        return line(
+            s,
+            "taken out when the watermark " + after(time, s.delayMicros() + s.keepMicros()),
+            "rows until they are taken out",
+            "rows ahead of the watermark less " + Spans.text(s.keepMicros()));
+      }
       return line(
           s,
           "put out when the watermark "

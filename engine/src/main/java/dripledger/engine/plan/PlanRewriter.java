@@ -128,7 +128,8 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   @Override
   public PlanNode settle(TimeNode.Settle s) {
     PlanNode input = s.input().accept(this);
-    return made(s, new TimeNode.Settle(input, s.time(), s.delayMicros(), s.keepMicros()));
+    return made(
+        s, new TimeNode.Settle(input, s.time(), s.delayMicros(), s.keepMicros(), s.atOnce()));
   }
 
   @Override

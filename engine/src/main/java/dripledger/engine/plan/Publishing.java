@@ -22,15 +22,21 @@ public final class Publishing {
    */
   public static PlanNode settled(PlanNode plan, long keepMicros) {
     PlanNode ending = plan.accept(new Endings(true, 0));
-    if (keepMicros < 0 && ending.appendOnly() && settles(ending)) {
+    boolean isFinal = ending.appendOnly() && settles(ending);
+    if (keepMicros < 0 && isFinal) {
       return ending;
     }
     int time = soonest(ending);
     if (time < 0) {
       return null;
     }
+    if (isFinal) {
+      long delay = EventTimes.of(ending).get(time).delayMicros();
+      return new TimeNode.Settle(ending, time, delay, keepMicros, true);
+    }
     PlanNode rows = InTime.rows(ending, time);
-    return new TimeNode.Settle(rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros);
+    return new TimeNode.Settle(
+        rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros, false);
   }
 
   /**
@@ -64,10 +70,13 @@ public final class Publishing {
 
   /**
    * The plan that takes rows out when a time has passed behind their end; null if its rows are not
-   * grouped by a time.
+   * grouped by a time, nor matches of a pattern that say theirs.
    */
   public static PlanNode keptFor(PlanNode plan, long micros) {
     PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
+    if (below instanceof Matches m && m.isSettled()) {
+      return settled(plan, micros);
+    }
     return below instanceof PlanNode.Aggregate a
             && (ending(a, false, 0) != null || SessionGroups.last(a) >= 0)
         ? plan.accept(new Endings(false, micros))
@@ -107,7 +116,7 @@ public final class Publishing {
       if (last >= 0) {
         PlanNode ended = SessionGroups.withdrawn(sessions, publishes ? 0 : keepMicros);
         long delay = SessionGroups.delayMicros(sessions);
-        return publishes ? new TimeNode.Settle(ended, last, delay, -1) : ended;
+        return publishes ? new TimeNode.Settle(ended, last, delay, -1, false) : ended;
       }
       Ending ending = ending(a, publishes, keepMicros);
       if (ending != null && publishes) {

@@ -104,8 +104,10 @@ public sealed interface TimeNode extends PlanNode.OfOne {
    * @param time the column of the time; a row without one is put out at once
    * @param delayMicros how far behind that time the watermark must be
    * @param keepMicros how much later a row is taken out again; −1 for never
+   * @param atOnce whether rows do not wait: they can change no more when they come
    */
-  record Settle(PlanNode input, int time, long delayMicros, long keepMicros) implements TimeNode {
+  record Settle(PlanNode input, int time, long delayMicros, long keepMicros, boolean atOnce)
+      implements TimeNode {
     @Override
     public Schema schema() {
       return input.schema();

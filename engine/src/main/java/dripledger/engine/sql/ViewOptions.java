@@ -46,7 +46,7 @@ final class ViewOptions {
       if (kept == null) {
         throw SqlErrors.invalid(
             options.get("keep"),
-            "keep is for rows that are grouped by a time",
+            "keep is for rows that are grouped by a time, or matches that say one of theirs",
             "group by window_end of TUMBLE or HOP over a stream with an EVENT TIME");
       }
       return kept;
