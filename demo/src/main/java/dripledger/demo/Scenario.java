@@ -136,7 +136,7 @@ public final class Scenario {
                             WHERE h.parcel = s.parcel
                               AND h.at BETWEEN s.at AND s.at + INTERVAL '30' MINUTE)""",
           """
-          CREATE MATERIALIZED VIEW circling AS
+          CREATE MATERIALIZED VIEW circling OPTIONS (keep '1 day') AS
           SELECT parcel, gate, first_at, last_at
           FROM scan_checked MATCH_RECOGNIZE (
             PARTITION BY parcel
