@@ -148,6 +148,19 @@ class EventTimeTest extends SourceTest {
     assertThat(service.drip("", "sql", "EXPLAIN circles").out())
         .contains("matches of pass (elsewhere*? back){2} of each parcel ordered by at")
         .contains("rows until the watermark has passed at and 10 minutes more");
+    expect(
+        "SELECT watermark, highest_at FROM drip.watermarks WHERE name = 'circles'",
+        "[[2026-03-02T06:29:00Z, 2026-03-02T06:30:00Z]]");
+    assertThat(
+            service
+                .drip(
+                    "",
+                    "sql",
+                    "EXPLAIN CREATE MATERIALIZED VIEW by_gate AS SELECT gate, COUNT(*) AS n FROM passed"
+                        + " GROUP BY gate")
+                .out())
+        .containsPattern("rows_hour +bytes_hour +rows_day +bytes_day +rows_last +bytes_last")
+        .contains("as seen of 10 events of 30 minutes");
     service.sql("DROP MATERIALIZED VIEW circles; DROP MATERIALIZED VIEW prices");
   }
 

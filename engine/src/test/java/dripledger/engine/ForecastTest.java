@@ -29,6 +29,33 @@ class ForecastTest {
     }
   }
 
+  @Test
+  void whatCannotBeForetoldSaysWhyAndHarmsNobody() {
+    try (TestEngine db = new TestEngine()) {
+      db.run("CREATE STREAM scan (n BIGINT, at TIMESTAMP NOT NULL, EVENT TIME at)");
+      db.run("CREATE STREAM note (body VARCHAR)");
+      db.run("CREATE TABLE gate (gate VARCHAR PRIMARY KEY)");
+      String create = "EXPLAIN CREATE MATERIALIZED VIEW v AS ";
+      assertThat(last(db, create + "SELECT body FROM note"))
+          .contains("stream note has no event time");
+      assertThat(last(db, create + "SELECT gate FROM gate")).contains("it reads no stream");
+      assertThat(last(db, create + "SELECT n FROM scan")).contains("there are too few events");
+      LocalDateTime start = LocalDateTime.parse("2026-03-02T06:00:00");
+      Object[][] events = new Object[4000][];
+      for (int i = 0; i < events.length; i++) {
+        events[i] = new Object[] {(long) i, start.plusSeconds(i)};
+      }
+      db.push("scan", events);
+      assertThat(last(db, create + "SELECT a.n AS a, b.n AS b FROM scan a CROSS JOIN scan b"))
+          .contains("it had become too much for a trial");
+    }
+  }
+
+  private static String last(TestEngine db, String sql) {
+    List<String> rows = db.rows(sql);
+    return rows.get(rows.size() - 1);
+  }
+
   private static final Map<String, String> VIEWS = new LinkedHashMap<>();
 
   static {

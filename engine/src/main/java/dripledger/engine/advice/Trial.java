@@ -22,11 +22,13 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
+import java.util.Collection;
 import java.util.HashMap;
 import java.util.IdentityHashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicLong;
 
 /**
@@ -36,7 +38,11 @@ import java.util.concurrent.atomic.AtomicLong;
  */
 public final class Trial {
   private static final int MOST_EVENTS = 300_000;
+  private static final int MOST_ROWS = 1_000_000; // of a table, or of the view
+  private static final long MOST_BYTES = 256L << 20; // of the events of a stream, or of state
+  private static final long MOST_MILLIS = 10_000;
   private static final int SLICES = 64;
+  private static final int STEP = 256; // events: so that what explodes is seen before it does
   private static final long VIEW = Long.MAX_VALUE; // its number
 
   private final Inlined inlined;
@@ -44,6 +50,8 @@ public final class Trial {
   private final Map<PlanNode, Circuit.State> half = new IdentityHashMap<>();
   private final Map<PlanNode, Circuit.State> full = new IdentityHashMap<>();
   private final List<Circuit.State> rows = new ArrayList<>(); // the view's, each time
+  private final long began = System.nanoTime();
+  private String why;
   private long events;
   private long spanMicros;
 
@@ -73,11 +81,7 @@ public final class Trial {
     this.inlined = inlined;
   }
 
-  /**
-   * Runs a plan.
-   *
-   * @return null if there is nothing to see: no stream with an event time, or too few events
-   */
+  /** Runs a plan; {@link #why} says if nothing could be seen of it. */
   public static Trial of(PlanNode plan, Catalog catalog, QueryRunner runner, Snapshot snapshot) {
     Inlined inlined =
         new Inlined(
@@ -85,17 +89,36 @@ public final class Trial {
     PlanNode whole = plan.accept(inlined);
     Map<Long, CatalogObject> relations = new LinkedHashMap<>();
     sources(whole, catalog, relations);
-    List<Events> streams = new ArrayList<>();
+    Trial trial = new Trial(inlined);
+    trial.why = refusal(relations, snapshot);
+    if (trial.why == null) {
+      List<Events> streams = new ArrayList<>();
+      for (CatalogObject object : relations.values()) {
+        if (object instanceof CatalogObject.Stream s) {
+          streams.add(read(s, runner, snapshot));
+        }
+      }
+      trial.why = trial.run(plan, whole, relations, streams, runner, snapshot);
+    }
+    return trial;
+  }
+
+  /** Why there can be nothing to see, or null. */
+  private static String refusal(Map<Long, CatalogObject> relations, Snapshot snapshot) {
+    boolean timed = false;
     for (CatalogObject object : relations.values()) {
       if (object instanceof CatalogObject.Stream s) {
         if (s.eventTime() < 0) {
-          return null;
+          return "stream " + s.name() + " has no event time";
         }
-        streams.add(read(s, runner, snapshot));
+        timed = true;
+      }
+      RelationVersion rows = snapshot.relation(object.id());
+      if (object instanceof CatalogObject.Table && rows != null && rows.count() > MOST_ROWS) {
+        return "table " + object.name() + " has more than " + MOST_ROWS + " rows";
       }
     }
-    Trial trial = new Trial(inlined);
-    return trial.run(plan, whole, relations, streams, runner, snapshot) ? trial : null;
+    return timed ? null : "it reads no stream";
   }
 
   private static void sources(PlanNode plan, Catalog catalog, Map<Long, CatalogObject> into) {
@@ -119,7 +142,7 @@ public final class Trial {
                 all.append(page.bytes(), page.start(i), page.end(i) - page.start(i), 1);
               }
             }
-            if (all.size() >= MOST_EVENTS) {
+            if (all.size() >= MOST_EVENTS || all.byteSize() >= MOST_BYTES) {
               throw new Enough();
             }
           });
@@ -136,7 +159,8 @@ public final class Trial {
     return new Events(stream, all, times, order);
   }
 
-  private boolean run(
+  /** Answers why nothing was seen, or null. */
+  private String run(
       PlanNode plan,
       PlanNode whole,
       Map<Long, CatalogObject> relations,
@@ -144,13 +168,13 @@ public final class Trial {
       QueryRunner runner,
       Snapshot snapshot) {
     if (streams.isEmpty() || streams.stream().anyMatch(s -> s.times.length < 2)) {
-      return false;
+      return "there are too few events";
     }
     long begin = streams.stream().mapToLong(s -> s.at(0)).max().orElseThrow();
     long end = streams.stream().mapToLong(s -> s.at(s.times.length - 1)).min().orElseThrow();
     spanMicros = end - begin;
     if (spanMicros < SLICES) {
-      return false;
+      return "the events of its streams are not of the same time";
     }
     PlanCut cut = PlanCut.of(whole, id -> null);
     Map<Long, QueryNode> steps = new HashMap<>();
@@ -170,13 +194,25 @@ public final class Trial {
       int[] places = new int[streams.size()];
       for (int slice = 1; slice <= SLICES; slice++) {
         long upTo = begin + spanMicros / SLICES * slice + (slice == SLICES ? SLICES : 0);
-        List<EpochInput.Change> changes = new ArrayList<>();
-        for (int s = 0; s < places.length; s++) {
-          Page page = next(streams.get(s), places, s, begin, upTo);
-          events += page.size();
-          changes.add(new EpochInput.Change(streams.get(s).stream.id(), page));
+        for (int rows = STEP; rows > 0; ) {
+          rows = 0;
+          List<EpochInput.Change> changes = new ArrayList<>();
+          for (int s = 0; s < places.length; s++) {
+            Page page = next(streams.get(s), places, s, begin, upTo);
+            rows += page.size();
+            changes.add(new EpochInput.Change(streams.get(s).stream.id(), page));
+          }
+          events += rows;
+          loop.stepNow(++sequence, changes);
+          RelationVersion put = loop.snapshot().relation(VIEW);
+          boolean tooMuch =
+              put != null && put.count() > MOST_ROWS
+                  || stateBytes(view, steps.values()) > MOST_BYTES
+                  || System.nanoTime() - began > TimeUnit.MILLISECONDS.toNanos(MOST_MILLIS);
+          if (tooMuch) {
+            return "after " + events + " events it had become too much for a trial";
+          }
         }
-        loop.stepNow(++sequence, changes);
         if (slice == SLICES / 4 || slice == SLICES / 2 || slice == SLICES) {
           steps.values().forEach(QueryNode::measure);
           view.measure();
@@ -189,7 +225,12 @@ public final class Trial {
         }
       }
     }
-    return true;
+    return null;
+  }
+
+  private static long stateBytes(QueryNode view, Collection<QueryNode> steps) {
+    return view.circuit().stateBytes()
+        + steps.stream().mapToLong(step -> step.circuit().stateBytes()).sum();
   }
 
   private static InputNode input(CatalogObject object) {
@@ -219,7 +260,7 @@ public final class Trial {
 
   private static Page next(Events of, int[] places, int which, long begin, long upTo) {
     Page page = new Page(of.page.layout());
-    while (places[which] < of.times.length && of.at(places[which]) <= upTo) {
+    while (page.size() < STEP && places[which] < of.times.length && of.at(places[which]) <= upTo) {
       int row = of.order[places[which]++];
       if (of.times[row] >= begin) {
         int start = of.page.start(row);
@@ -237,6 +278,11 @@ public final class Trial {
         into.put(line.node(), state);
       }
     }
+  }
+
+  /** Why nothing has been seen, or null. */
+  public String why() {
+    return why;
   }
 
   /** How many events it has seen. */

@@ -26,7 +26,6 @@ import java.util.function.Consumer;
  * <p>A condition that cannot be computed is not met; the row is told among the rejects.
  */
 final class PatternMatches implements Operator {
-
   private final OrderedRows rows;
   private final PatternSearch search;
   private final Matches plan;

@@ -433,12 +433,14 @@ public final class Introspection {
     Trial trial = Trial.of(plan, definitions.catalog(), runner, snapshot);
     List<Object[]> rows = new ArrayList<>();
     for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
-      Trial.Amount hour = trial == null ? null : trial.after(line.node(), HOUR);
-      Trial.Amount day = trial == null ? null : trial.after(line.node(), DAY);
-      Trial.Amount last = trial == null ? null : trial.atLast(line.node());
+      Trial.Amount hour = trial.why() != null ? null : trial.after(line.node(), HOUR);
+      Trial.Amount day = trial.why() != null ? null : trial.after(line.node(), DAY);
+      Trial.Amount last = trial.why() != null ? null : trial.atLast(line.node());
       rows.add(forecast(line.step(), line.state(), line.bound(), hour, day, last));
     }
-    if (trial != null) {
+    if (trial.why() != null) {
+      rows.add(forecast("how much is not foretold", "", trial.why(), null, null, null));
+    } else {
       String seen =
           trial.events() + " events of " + Spans.text(trial.spanMicros() / SECOND * SECOND);
       rows.add(

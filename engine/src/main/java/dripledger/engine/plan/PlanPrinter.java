@@ -267,7 +267,8 @@ public final class PlanPrinter {
       if (m.withinMicros() >= 0) {
         return "rows until the watermark "
             + after(time, m.delayMicros() + m.withinMicros())
-            + (before == 0 ? "" : ", and the last " + before + of);
+            + (before == 0 ? "" : ", and the last " + before + of)
+            + (m.isNumbered() ? ", and how many matches there were" + of : "");
       }
       return most < 0
           ? "no bound; WITHIN INTERVAL … bounds it"
