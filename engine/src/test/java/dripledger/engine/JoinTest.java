@@ -134,14 +134,14 @@ class JoinTest {
     for (String view : new String[] {"halls", "rows_in"}) {
       assertThat(db.rows("EXPLAIN ANALYZE " + view).toString())
           .as("one event; the gates are in their table")
-          .containsPattern("join on gate = gate, the rows of the first[^]]*, 1, [1-9]\\d+]");
+          .containsPattern("join on gate = gate, the rows of the first[^]]*, 1, [1-9]\\d+, null]");
     }
     db.run(
         "CREATE MATERIALIZED VIEW outer_too AS SELECT s.parcel, g.hall FROM scan AS s FULL JOIN gate"
             + " AS g ON s.gate = g.gate");
     assertThat(db.rows("EXPLAIN ANALYZE outer_too").toString())
         .as("one event and two gates")
-        .containsPattern("join on gate = gate, the rows of both[^]]*, 3, [1-9]\\d+]");
+        .containsPattern("join on gate = gate, the rows of both[^]]*, 3, [1-9]\\d+, null]");
     assertThat(db.rows("EXPLAIN ANALYZE halls").get(0)).contains(", 1, ");
   }
 

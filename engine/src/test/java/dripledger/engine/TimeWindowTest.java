@@ -257,6 +257,9 @@ class TimeWindowTest {
       db.crash();
       db.push("scan", scan(2, "G1"), scan(280, "G1"));
       assertThat(db.state("v").late()).isEqualTo(3);
+      assertThat(String.join("\n", db.rows("EXPLAIN ANALYZE v")))
+          .as("how much more lateness would have taken in how many")
+          .contains("by at, without late rows, none, , 0, 0, 3 by 10 minutes]");
       assertThat(db.rows("SELECT gate, n FROM v ORDER BY window_end"))
           .containsExactly("[G1, 1]", "[G1, 1]");
     }

@@ -1,6 +1,7 @@
 package dripledger.engine.advice;
 
 import dripledger.engine.circuit.Circuit;
+import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
@@ -23,6 +24,19 @@ public final class StepStates {
     this.cut = cut;
     this.steps = steps;
     this.own = own;
+  }
+
+  /** What a node of the plan has left out because it came too late, or null. */
+  public LateRows late(PlanNode line) {
+    Long step = cut.numbers().get(line);
+    for (PlanCut.Step each : cut.steps()) {
+      PlanNode node = step == null ? cut.keeping().get(line) : each.plan();
+      LateRows late = steps.apply(each.id()).circuit().late().get(node);
+      if (late != null && (step == null || step == each.id())) {
+        return late;
+      }
+    }
+    return own == null || step != null ? null : own.circuit().late().get(cut.keeping().get(line));
   }
 
   /** What a node of the plan keeps, or null. */

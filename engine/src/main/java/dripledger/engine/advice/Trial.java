@@ -22,6 +22,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.Collection;
 import java.util.HashMap;
 import java.util.IdentityHashMap;
@@ -41,7 +42,9 @@ public final class Trial {
   private static final int MOST_ROWS = 1_000_000; // of a table, or of the view
   private static final long MOST_BYTES = 256L << 20; // of the events of a stream, or of state
   private static final long MOST_MILLIS = 10_000;
+  private static final int LEAST = 8; // events
   private static final int SLICES = 64;
+  private static final int MANY = 8 * SLICES; // events: then a slice without any is a gap
   private static final int STEP = 256; // events: so that what explodes is seen before it does
   private static final long VIEW = Long.MAX_VALUE; // its number
 
@@ -65,6 +68,10 @@ public final class Trial {
   private record Events(CatalogObject.Stream stream, Page page, long[] times, Integer[] order) {
     long at(int place) {
       return times[order[place]];
+    }
+
+    long between(long begin, long end) {
+      return Arrays.stream(times).filter(at -> at >= begin && at <= end).count();
     }
   }
 
@@ -155,7 +162,7 @@ public final class Trial {
       times[i] = layout.slot(all.bytes(), all.start(i), stream.eventTime());
       order[i] = i;
     }
-    java.util.Arrays.sort(order, (a, b) -> Long.compare(times[a], times[b]));
+    Arrays.sort(order, (a, b) -> Long.compare(times[a], times[b]));
     return new Events(stream, all, times, order);
   }
 
@@ -173,6 +180,10 @@ public final class Trial {
     long begin = streams.stream().mapToLong(s -> s.at(0)).max().orElseThrow();
     long end = streams.stream().mapToLong(s -> s.at(s.times.length - 1)).min().orElseThrow();
     spanMicros = end - begin;
+    long total = streams.stream().mapToLong(each -> each.between(begin, end)).sum();
+    if (total < LEAST) {
+      return "there are too few events";
+    }
     if (spanMicros < SLICES) {
       return "the events of its streams are not of the same time";
     }
@@ -192,17 +203,20 @@ public final class Trial {
       long sequence = 1;
       loop.stepNow(sequence, tables(relations, runner, snapshot));
       int[] places = new int[streams.size()];
+      int step = (int) Math.max(1, Math.min(STEP, total / (16L * streams.size())));
+      int quiet = 0; // slices without events, as of a time when nothing was read
       for (int slice = 1; slice <= SLICES; slice++) {
+        long before = events;
         long upTo = begin + spanMicros / SLICES * slice + (slice == SLICES ? SLICES : 0);
-        for (int rows = STEP; rows > 0; ) {
-          rows = 0;
+        for (int came = STEP; came > 0; ) {
+          came = 0;
           List<EpochInput.Change> changes = new ArrayList<>();
           for (int s = 0; s < places.length; s++) {
-            Page page = next(streams.get(s), places, s, begin, upTo);
-            rows += page.size();
+            Page page = next(streams.get(s), places, s, begin, upTo, step);
+            came += page.size();
             changes.add(new EpochInput.Change(streams.get(s).stream.id(), page));
           }
-          events += rows;
+          events += came;
           loop.stepNow(++sequence, changes);
           RelationVersion put = loop.snapshot().relation(VIEW);
           boolean tooMuch =
@@ -212,18 +226,16 @@ public final class Trial {
           if (tooMuch) {
             return "after " + events + " events it had become too much for a trial";
           }
+          if (rows.isEmpty() && 4 * events >= total) {
+            look(plan, view, states, steps.values(), loop, quarter);
+          } else if (rows.size() == 1 && 2 * events >= total) {
+            look(plan, view, states, steps.values(), loop, half);
+          }
         }
-        if (slice == SLICES / 4 || slice == SLICES / 2 || slice == SLICES) {
-          steps.values().forEach(QueryNode::measure);
-          view.measure();
-          look(plan, states, slice == SLICES ? full : slice == SLICES / 2 ? half : quarter);
-          RelationVersion now = loop.snapshot().relation(VIEW);
-          rows.add(
-              now == null
-                  ? new Circuit.State(0, 0)
-                  : new Circuit.State(now.count(), now.heapBytes()));
-        }
+        quiet += events == before && total >= MANY ? 1 : 0;
       }
+      look(plan, view, states, steps.values(), loop, full);
+      spanMicros -= spanMicros / SLICES * quiet;
     }
     return null;
   }
@@ -258,9 +270,9 @@ public final class Trial {
     return changes;
   }
 
-  private static Page next(Events of, int[] places, int which, long begin, long upTo) {
+  private static Page next(Events of, int[] places, int which, long begin, long upTo, int most) {
     Page page = new Page(of.page.layout());
-    while (page.size() < STEP && places[which] < of.times.length && of.at(places[which]) <= upTo) {
+    while (page.size() < most && places[which] < of.times.length && of.at(places[which]) <= upTo) {
       int row = of.order[places[which]++];
       if (of.times[row] >= begin) {
         int start = of.page.start(row);
@@ -270,7 +282,15 @@ public final class Trial {
     return page;
   }
 
-  private void look(PlanNode plan, StepStates states, Map<PlanNode, Circuit.State> into) {
+  private void look(
+      PlanNode plan,
+      QueryNode view,
+      StepStates states,
+      Collection<QueryNode> steps,
+      EpochLoop loop,
+      Map<PlanNode, Circuit.State> into) {
+    steps.forEach(QueryNode::measure);
+    view.measure();
     for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
       PlanNode now = inlined.of(line.node());
       Circuit.State state = now == null ? null : states.of(now);
@@ -278,6 +298,9 @@ public final class Trial {
         into.put(line.node(), state);
       }
     }
+    RelationVersion put = loop.snapshot().relation(VIEW);
+    rows.add(
+        put == null ? new Circuit.State(0, 0) : new Circuit.State(put.count(), put.heapBytes()));
   }
 
   /** Why nothing has been seen, or null. */
@@ -290,7 +313,7 @@ public final class Trial {
     return events;
   }
 
-  /** Of what time they are, in microseconds. */
+  /** Of how much time they are, in microseconds, without what had no events. */
   public long spanMicros() {
     return spanMicros;
   }

@@ -1,8 +1,11 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.time.Spans;
 import java.io.DataInputStream;
 import java.io.DataOutputStream;
 import java.io.IOException;
+import java.util.ArrayList;
+import java.util.List;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicLongArray;
 
@@ -49,12 +52,26 @@ public final class LateRows {
   }
 
   /** How many by each measure of lateness, the smallest first. */
-  public java.util.List<Class> classes() {
-    java.util.List<Class> classes = new java.util.ArrayList<>();
+  public List<Class> classes() {
+    List<Class> classes = new ArrayList<>();
     for (int i = 0; i < counts.length(); i++) {
       classes.add(new Class(i < LIMITS.length ? LIMITS[i] : Long.MAX_VALUE, counts.get(i)));
     }
     return classes;
+  }
+
+  /** How many would have been in time with how much more lateness; null if none was late. */
+  public String saved() {
+    List<String> parts = new ArrayList<>();
+    long saved = 0;
+    for (Class each : classes()) {
+      saved += each.rows;
+      if (each.rows > 0) {
+        boolean known = each.upToMicros != Long.MAX_VALUE;
+        parts.add(saved + " by " + (known ? Spans.text(each.upToMicros) : "more than a day"));
+      }
+    }
+    return parts.isEmpty() ? null : String.join(", ", parts);
   }
 
   void save(DataOutputStream out) throws IOException {

@@ -8,6 +8,7 @@ import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.definition.Definitions;
@@ -408,6 +409,8 @@ public final class Introspection {
         Circuit.State state = states.of(line.node());
         row.add(state == null ? 0L : state.keys());
         row.add(state == null ? 0L : state.bytes());
+        LateRows late = states.late(line.node());
+        row.add(late == null ? null : late.saved());
       }
       rows.add(row.toArray());
     }
@@ -418,6 +421,7 @@ public final class Introspection {
     if (analyze) {
       columns.add(number("keys"));
       columns.add(number("bytes"));
+      columns.add(text("late"));
     }
     return new Result.Rows(columns, rows, snapshot.epoch());
   }
