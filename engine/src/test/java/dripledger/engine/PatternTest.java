@@ -3,6 +3,7 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import java.time.LocalDateTime;
+import java.util.ArrayList;
 import java.util.List;
 import org.junit.jupiter.api.Test;
 import org.junit.jupiter.params.ParameterizedTest;
@@ -140,6 +141,30 @@ class PatternTest {
                               + " (a, c) DEFINE b AS b.w < FIRST(x.w), c AS c.w + LAST(b.w, 1) > 60")
                       + " ORDER BY belt"))
           .containsExactly("[B1, 85, 2]");
+    }
+  }
+
+  /** Two patterns of one query that differ in one clause alone are two. */
+  @ParameterizedTest
+  @CsvSource(
+      delimiter = '|',
+      value = {
+        "PARTITION BY belt ORDER BY day | ORDER BY day |",
+        "ORDER BY belt, day | ORDER BY belt, day DESC |",
+        "PARTITION BY belt ORDER BY day | PARTITION BY belt ORDER BY day | ^",
+      })
+  void patternsThatDifferInOneClauseAreTwo(String one, String other, String anchor) {
+    try (TestEngine db = weights()) {
+      String query =
+          "SELECT d FROM weight MATCH_RECOGNIZE (%s MEASURES LAST(day) AS d PATTERN (%s a b) DEFINE b AS"
+              + " b.w < PREV(b.w)) AS m";
+      String first = query.formatted(one, "");
+      String second = query.formatted(other, anchor == null ? "" : anchor);
+      List<String> apart = new ArrayList<>(db.rows(first));
+      assertThat(db.rows(second)).isNotEqualTo(apart);
+      apart.addAll(db.rows(second));
+      assertThat(db.rows(first + " UNION ALL " + second))
+          .containsExactlyInAnyOrderElementsOf(apart);
     }
   }
 

@@ -49,9 +49,14 @@ final class PatternMatches implements Operator {
   private int touchedCount;
   private boolean[] isTouched = new boolean[64];
   private final Map<Integer, Found> found = new HashMap<>(); // of those that are not settled
+  private long foundBytes;
 
   /** What a partition has in what was put out. */
-  private record Found(List<byte[]> rows, List<PatternSearch.Failure> failures) {}
+  private record Found(List<byte[]> rows, List<PatternSearch.Failure> failures) {
+    long bytes() {
+      return 64 + rows.stream().mapToLong(row -> 24 + row.length).sum();
+    }
+  }
 
   PatternMatches(
       Matches plan, Versions versions, Rejects rejects, LateRows late, Operator next, int port) {
@@ -222,6 +227,7 @@ final class PatternMatches implements Operator {
   /** Goes through a partition anew, and puts out what differs. */
   private void again(int partition) {
     Found old = found.remove(partition);
+    foundBytes -= old == null ? 0 : old.bytes();
     Found now = all(partition);
     putDifference(old == null ? List.of() : old.rows, now.rows);
     if (old != null) {
@@ -249,6 +255,7 @@ final class PatternMatches implements Operator {
     }
     if (!once && search.size() > 0) {
       found.put(partition, all);
+      foundBytes += all.bytes();
     }
     return all;
   }
@@ -326,15 +333,8 @@ final class PatternMatches implements Operator {
 
   @Override
   public long stateBytes() {
-    long put = 0;
-    for (Found each : found.values()) {
-      put += 64;
-      for (byte[] row : each.rows) {
-        put += 24 + row.length;
-      }
-    }
     return rows.heapBytes()
-        + put
+        + foundBytes
         + (places == null ? 0 : places.heapBytes())
         + (known == null ? 0 : known.heapBytes())
         + (deadlines == null ? 0 : deadlines.heapBytes());

@@ -36,14 +36,21 @@ final class Matched extends SingleRel {
     return new Matched(inputs.get(0), match);
   }
 
+  /** All that it is made of: the library takes those for one that say the same here. */
   @Override
   public RelWriter explainTerms(RelWriter writer) {
     return super.explainTerms(writer)
+        .item("partition", match.getPartitionKeys())
+        .item("order", match.getOrderKeys())
         .item("pattern", match.getPattern())
+        .item("start", match.isStrictStart())
+        .item("end", match.isStrictEnd())
+        .item("subsets", match.getSubsets())
         .item("define", match.getPatternDefinitions())
         .item("measures", match.getMeasures())
         .item("after", match.getAfter())
         .item("all", match.isAllRows())
-        .item("within", match.getInterval());
+        .item("within", match.getInterval())
+        .item("type", match.getRowType().getFullTypeString());
   }
 }
