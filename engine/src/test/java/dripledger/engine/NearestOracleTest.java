@@ -53,6 +53,13 @@ class NearestOracleTest extends BesidePostgres {
         "SELECT r.id, COUNT(*) AS n FROM charge c LEFT JOIN LATERAL (SELECT rate.id FROM rate WHERE"
             + " rate.k = c.k AND rate.at <= c.at ORDER BY rate.at DESC, rate.id LIMIT 1) r ON TRUE GROUP BY r.id");
     VIEWS.put(
+        "both_ties",
+        VIEWS.get("up_to")
+            + " UNION ALL "
+            + near("LEFT", "rate.k = c.k AND rate.at <= c.at", "rate.at DESC, rate.id DESC")
+            + " UNION ALL "
+            + near("LEFT", "rate.k = c.k AND rate.at < c.at", "rate.at DESC, rate.id"));
+    VIEWS.put(
         "computed",
         "SELECT c.id, COALESCE(r.double_cents, -1) AS x FROM charge c LEFT JOIN LATERAL (SELECT rate.cents *"
             + " 2 AS double_cents FROM rate WHERE rate.k = c.k AND rate.at <= c.at ORDER BY rate.at DESC,"
