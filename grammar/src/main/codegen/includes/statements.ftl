@@ -283,7 +283,7 @@ SqlNode DripRefresh() :
         { return new StatementNode(s.end(this), new Statement.RefreshTable(name)); }
     |
         <MATERIALIZED> <VIEW> name = CompoundIdentifier()
-        { return new StatementNode(s.end(this), new Statement.Unsupported("REFRESH MATERIALIZED VIEW")); }
+        { return new StatementNode(s.end(this), new Statement.RefreshView(name)); }
     )
 }
 

@@ -12,6 +12,7 @@ import dripledger.engine.Records;
 import dripledger.server.records.Fence;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
+import dripledger.server.records.PostgresUpkeep;
 import dripledger.server.records.Rejects;
 import java.nio.ByteBuffer;
 import java.nio.charset.StandardCharsets;
@@ -278,7 +279,8 @@ final class Reading {
                 ledger,
                 new PostgresDefinitions(store, Fence.NONE),
                 new PostgresCheckpoints(store, Fence.NONE, 100),
-                new Rejects(store)),
+                new Rejects(store),
+                new PostgresUpkeep(store)),
             outside,
             Clock.systemUTC());
     engine.start();

@@ -14,6 +14,7 @@ import dripledger.engine.source.Ledger;
 import dripledger.server.records.Fence;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
+import dripledger.server.records.PostgresUpkeep;
 import dripledger.server.records.Rejects;
 import java.time.Clock;
 import java.util.Arrays;
@@ -116,7 +117,8 @@ final class Restart {
                 ledger,
                 new PostgresDefinitions(store, Fence.NONE),
                 new PostgresCheckpoints(store, Fence.NONE, 100),
-                new Rejects(store)),
+                new Rejects(store),
+                new PostgresUpkeep(store)),
             Connectors.NONE,
             Clock.systemUTC());
     engine.start();

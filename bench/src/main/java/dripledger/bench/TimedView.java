@@ -5,6 +5,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.epoch.EpochLoop;
@@ -70,8 +71,8 @@ final class TimedView implements AutoCloseable {
     for (int i = 0; i < streams.size(); i++) {
       loop.attach(InputNode.stream(i + 1, streams.get(i), LAYOUT, 1, latenessMicros, 60_000));
     }
-    cut.steps().forEach(step -> loop.attach(QueryNode.step(step, "v")));
-    view = QueryNode.view(100, "v", cut, made.schema(), made.key());
+    cut.steps().forEach(step -> loop.attach(QueryNodes.step(step, "v")));
+    view = QueryNodes.view(100, "v", cut, made.schema(), made.key());
     loop.attach(view);
   }
 

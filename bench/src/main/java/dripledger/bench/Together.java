@@ -3,6 +3,7 @@ package dripledger.bench;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.epoch.EpochLoop;
@@ -77,7 +78,7 @@ final class Together {
               plan.inputs().get(0); // what is made of the groups' rows is made when they are read
         }
         PlanCut.Step step = new PlanCut.Step(10 + v, (PlanNode.Aggregate) plan);
-        views.add(QueryNode.step(step, "view " + v));
+        views.add(QueryNodes.step(step, "view " + v));
         loop.attach(views.get(v));
       }
       Page halls = new Page(gates, GATES);

@@ -33,10 +33,11 @@ import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.Reject;
 import dripledger.engine.sql.Command;
-import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.PreparedQuery;
+import dripledger.engine.sql.ProposedDefinition;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.time.PartitionMarks;
+import dripledger.engine.upkeep.Upkeeper;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -78,6 +79,7 @@ public final class Engine implements AutoCloseable {
   private final ReentrantLock definitionLock = new ReentrantLock();
   private final TableTransactions transactions;
   private final LateMaker lateMaker;
+  private final Upkeeper upkeeper;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -100,11 +102,14 @@ public final class Engine implements AutoCloseable {
             history,
             connectors,
             sources,
+            options.waiting(),
             definitionLock);
     checkpointer =
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
     definitions.onDefined(this::requestCheckpoint);
     lateMaker = new LateMaker(definitions, definitionLock, this::requestCheckpoint);
+    upkeeper =
+        new Upkeeper(definitions, loop, records.upkeep(), this::nowMicros, checkpointer::request);
     introspection = new Introspection(definitions, ledger, connectors, sources, runner);
     transactions =
         new TableTransactions(
@@ -126,13 +131,19 @@ public final class Engine implements AutoCloseable {
 
   private Page figures(long id) {
     return new FigureTables(
-            definitions, loop, records.rejects(), connectors, sources, records.definitions(), clock)
+            definitions,
+            loop,
+            records.rejects(),
+            connectors,
+            sources,
+            records.definitions(),
+            upkeeper,
+            clock)
         .rows(id);
   }
 
   private void requestCheckpoint() {
-    CompletableFuture<Void> ignored = checkpointer.request();
-    ignored.exceptionally(e -> null);
+    CompletableFuture<Void> ignored = checkpointer.request().exceptionally(e -> null);
   }
 
   /** Recovers, then starts the epoch loop, the sources and the checkpoints. Called once. */
@@ -144,18 +155,12 @@ public final class Engine implements AutoCloseable {
             .run();
     ledger.receiver(
         (sequence, entries, positions) ->
-            loop.submit(
-                new EpochInput(
-                    entries.stream()
-                        .map(e -> new EpochInput.Change(e.relationId(), e.changes(), e.partition()))
-                        .toList(),
-                    sequence,
-                    InputProgress.at(positions),
-                    null)));
+            loop.submit(EpochInput.of(sequence, entries, InputProgress.at(positions))));
     loop.start();
     checkpointer.start();
     sources.openAll();
     lateMaker.start(left);
+    upkeeper.start();
   }
 
   public Catalog catalog() {
@@ -326,6 +331,9 @@ public final class Engine implements AutoCloseable {
           "use drip follow, or GET /api/v1/follow?sql=…");
     }
     transaction.refuseDefinitions();
+    if (command instanceof Command.RefreshView r) {
+      return upkeeper.refresh(r.name());
+    }
     definitionLock.lock();
     try {
       if (command instanceof Command.Drop d) {
@@ -419,16 +427,8 @@ public final class Engine implements AutoCloseable {
    */
   public ProposedDefinition propose(String name, SourceSpec source, boolean table, boolean flat) {
     Proposal nested = definitions.propose(source, table);
-    Proposal proposal = flat ? nested.flattened() : nested;
-    return new ProposedDefinition(
-        proposal,
-        table
-            ? DefinitionText.table(name, proposal, source)
-            : DefinitionText.stream(name, proposal, source, Definitions.PROPOSED_LATENESS_SECONDS));
+    return ProposedDefinition.of(name, flat ? nested.flattened() : nested, source, table);
   }
-
-  /** A proposal and the statement that would keep it. */
-  public record ProposedDefinition(Proposal proposal, String sql) {}
 
   /** How the input of a stream or table does, or null if it has none. */
   public FeedStatus input(CatalogObject object) {
@@ -491,6 +491,7 @@ public final class Engine implements AutoCloseable {
   @Override
   public void close() {
     lateMaker.close();
+    upkeeper.close();
     sources.closeAll();
     checkpointer.close();
     loop.close();

@@ -1,7 +1,9 @@
 package dripledger.engine;
 
+import dripledger.engine.circuit.Refresher;
 import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.query.QueryBounds;
+import java.nio.file.Path;
 
 /**
  * The engine's bounds.
@@ -18,6 +20,7 @@ import dripledger.engine.query.QueryBounds;
  * @param changeMillis how long a statement that changes a table waits for the ledger
  * @param workers how many threads step an epoch together
  * @param togetherRows an epoch of fewer rows is stepped by one thread
+ * @param waiting what may wait, on disk, for a view that is refreshed from time to time
  */
 public record EngineOptions(
     int maxEpochRows,
@@ -30,9 +33,38 @@ public record EngineOptions(
     long maxQueryBytes,
     long changeMillis,
     int workers,
-    int togetherRows) {
+    int togetherRows,
+    Refresher.Bounds waiting) {
   /** Below it, calling the others takes longer than what they would do. */
   public static final int TOGETHER_ROWS = 1000;
+
+  /** Bounds that say nothing of what may wait for views. */
+  public EngineOptions(
+      int maxEpochRows,
+      long maxQueuedBytes,
+      int maxResultRows,
+      int maxFollowerRows,
+      long maxHeldBytes,
+      long checkpointMillis,
+      long queryMillis,
+      long maxQueryBytes,
+      long changeMillis,
+      int workers,
+      int togetherRows) {
+    this(
+        maxEpochRows,
+        maxQueuedBytes,
+        maxResultRows,
+        maxFollowerRows,
+        maxHeldBytes,
+        checkpointMillis,
+        queryMillis,
+        maxQueryBytes,
+        changeMillis,
+        workers,
+        togetherRows,
+        new Refresher.Bounds(Path.of(System.getProperty("java.io.tmpdir")), 1L << 30));
+  }
 
   public static EngineOptions defaults() {
     return new EngineOptions(

@@ -72,6 +72,7 @@ final class OracleRun {
     try (TestEngine db = new TestEngine();
         Connection pg = connect(database);
         Statement oracle = pg.createStatement()) {
+      RefreshedTwins twins = new RefreshedTwins(db, seed);
       db.run(tables);
       oracle.execute(tables);
       for (String stream : streams.split(";")) {
@@ -83,6 +84,7 @@ final class OracleRun {
           if (epoch == i % 2 * epochs / 3) {
             Query query = queries.get(i);
             db.run("CREATE MATERIALIZED VIEW v_" + query.name + " AS " + query.ours);
+            twins.make(i, query.name, "", query.ours);
           }
         }
         List<String> statements = changes.statements(random);
@@ -102,6 +104,7 @@ final class OracleRun {
           assertThat(Answers.ours(db, "SELECT * FROM v_" + query.name))
               .as("seed %d, epoch %d, view %s: %s", seed, epoch, query.name, query.ours)
               .isEqualTo(expected);
+          twins.compare(query.name, expected);
           if (epoch % 10 == 9) {
             assertThat(Answers.ours(db, query.ours))
                 .as("seed %d, epoch %d, asked once: %s", seed, epoch, query.ours)

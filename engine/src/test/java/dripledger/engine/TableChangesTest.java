@@ -32,7 +32,8 @@ class TableChangesTest {
     Engine made =
         new Engine(
             hasty,
-            new Records(ledger, new MemoryDefinitions(), checkpoints, checkpoints),
+            new Records(
+                ledger, new MemoryDefinitions(), checkpoints, checkpoints, new MemoryUpkeep()),
             Connectors.NONE,
             TestEngine.CLOCK);
     made.start();
@@ -108,7 +109,7 @@ class TableChangesTest {
     try (Engine again =
         new Engine(
             EngineOptions.defaults(),
-            new Records(ledger, definitions, none, none),
+            new Records(ledger, definitions, none, none, new MemoryUpkeep()),
             Connectors.NONE,
             TestEngine.CLOCK)) {
       again.start();
@@ -119,7 +120,7 @@ class TableChangesTest {
     try (Engine again =
         new Engine(
             EngineOptions.defaults(),
-            new Records(ledger, definitions, lost, lost),
+            new Records(ledger, definitions, lost, lost, new MemoryUpkeep()),
             Connectors.NONE,
             TestEngine.CLOCK)) {
       again.start();

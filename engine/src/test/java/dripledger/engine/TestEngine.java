@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.Subscription;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -82,7 +83,8 @@ public final class TestEngine implements AutoCloseable {
   /** New, empty records. */
   public static Records records() {
     MemoryCheckpoints checkpoints = new MemoryCheckpoints();
-    return new Records(new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints);
+    return new Records(
+        new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints, new MemoryUpkeep());
   }
 
   /** What a materialized view keeps and fails on. */
@@ -172,6 +174,13 @@ public final class TestEngine implements AutoCloseable {
     }
     Ledger.Entry entry = new Ledger.Entry(s.id(), page, partition);
     engine.awaitApplied(records.ledger().append(List.of(entry)).join().sequence());
+  }
+
+  /** The changes of a batch, each with its sign. */
+  static List<String> changes(Subscription.Batch batch) {
+    return batch.changes().stream()
+        .map(c -> (c.weight() > 0 ? "+" : "-") + Arrays.toString(c.row()))
+        .toList();
   }
 
   @Override

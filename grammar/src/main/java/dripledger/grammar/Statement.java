@@ -50,6 +50,8 @@ public sealed interface Statement {
 
   record RefreshTable(SqlIdentifier name) implements Statement {}
 
+  record RefreshView(SqlIdentifier name) implements Statement {}
+
   record Drop(String kind, SqlIdentifier name, boolean ifExists, boolean cascade)
       implements Statement {}
 

@@ -4,12 +4,14 @@ import dripledger.connectors.OutsideSystems;
 import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
 import dripledger.engine.Records;
+import dripledger.engine.circuit.Refresher;
 import dripledger.server.records.LedgerUpkeep;
 import dripledger.server.records.Ownership;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresDrift;
 import dripledger.server.records.PostgresLedger;
+import dripledger.server.records.PostgresUpkeep;
 import dripledger.server.records.Rejects;
 import dripledger.server.records.Secrets;
 import io.micrometer.core.instrument.Gauge;
@@ -60,6 +62,12 @@ class EngineConfiguration {
 
   @Bean
   @DependsOnDatabaseInitialization
+  PostgresUpkeep upkeep(DataSource dataSource) {
+    return new PostgresUpkeep(dataSource);
+  }
+
+  @Bean
+  @DependsOnDatabaseInitialization
   Secrets secrets(DataSource dataSource, Settings settings) {
     return new Secrets(dataSource, Path.of(settings.secretKeyFile()));
   }
@@ -71,8 +79,9 @@ class EngineConfiguration {
   }
 
   @Bean(destroyMethod = "close")
-  RetentionJob retention(Engine engine, DataSource dataSource, Ownership ownership) {
-    return new RetentionJob(engine, new LedgerUpkeep(dataSource, ownership));
+  RetentionJob retention(
+      Engine engine, DataSource dataSource, Ownership ownership, PostgresUpkeep history) {
+    return new RetentionJob(engine, new LedgerUpkeep(dataSource, ownership), history);
   }
 
   @Bean
@@ -88,6 +97,7 @@ class EngineConfiguration {
       PostgresDefinitions definitions,
       PostgresCheckpoints checkpoints,
       Rejects rejects,
+      PostgresUpkeep upkeep,
       OutsideSystems outsideSystems,
       Ownership ownership,
       Settings settings,
@@ -104,11 +114,17 @@ class EngineConfiguration {
             settings.maxQueryBytes() == 0 ? EngineOptions.queryShare() : settings.maxQueryBytes(),
             settings.changeMillis(),
             settings.workers() == 0 ? EngineOptions.cores() : settings.workers(),
-            EngineOptions.TOGETHER_ROWS);
+            EngineOptions.TOGETHER_ROWS,
+            new Refresher.Bounds(
+                Path.of(
+                    settings.waitingDirectory().isEmpty()
+                        ? System.getProperty("java.io.tmpdir")
+                        : settings.waitingDirectory()),
+                settings.maxWaitingBytes()));
     Engine engine =
         new Engine(
             options,
-            new Records(ledger, definitions, checkpoints, rejects),
+            new Records(ledger, definitions, checkpoints, rejects, upkeep),
             outsideSystems,
             Clock.systemUTC());
     engine.onEnd(cause -> end(context, "the engine cannot go on: " + cause));

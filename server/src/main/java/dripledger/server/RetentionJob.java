@@ -7,6 +7,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import dripledger.server.records.LedgerUpkeep;
+import dripledger.server.records.PostgresUpkeep;
 import java.time.Instant;
 import java.time.temporal.ChronoUnit;
 import java.util.concurrent.ExecutionException;
@@ -25,14 +26,17 @@ import org.slf4j.LoggerFactory;
 final class RetentionJob implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(RetentionJob.class);
   private static final int MINUTES = 5;
+  private static final int HISTORY_DAYS = 7;
 
   private final Engine engine;
   private final LedgerUpkeep upkeep;
+  private final PostgresUpkeep history;
   private final ScheduledExecutorService schedule =
       Executors.newSingleThreadScheduledExecutor(task -> new Thread(task, "retention"));
 
-  RetentionJob(Engine engine, LedgerUpkeep upkeep) {
+  RetentionJob(Engine engine, LedgerUpkeep upkeep, PostgresUpkeep history) {
     this.engine = engine;
+    this.history = history;
     this.upkeep = upkeep;
     ScheduledFuture<?> ignored =
         schedule.scheduleWithFixedDelay(this::run, 1, MINUTES, TimeUnit.MINUTES);
@@ -52,6 +56,11 @@ final class RetentionJob implements AutoCloseable {
       upkeep.forgetChanges(Instant.now().minus(1, ChronoUnit.DAYS));
     } catch (RuntimeException e) {
       LOG.warn("old ids of changes are still there: {}", e.getMessage());
+    }
+    try {
+      history.forget(Instant.now().minus(HISTORY_DAYS, ChronoUnit.DAYS));
+    } catch (RuntimeException e) {
+      LOG.warn("the history of upkeep is longer than it may be: {}", e.getMessage());
     }
   }
 

@@ -23,6 +23,9 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxRejects rejects kept of one stream or table; the oldest go first
  * @param connectionCheckSeconds how often connections are tried in the background
  * @param warmUpMillis how long the service asks itself after its start; 0 is not at all
+ * @param waitingDirectory where changes wait for views that are refreshed from time to time; empty
+ *     is where temporary files are
+ * @param maxWaitingBytes a view for which more waits is refreshed before it is due
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
@@ -44,4 +47,6 @@ public record Settings(
     int maxRejects,
     int connectionCheckSeconds,
     long warmUpMillis,
+    String waitingDirectory,
+    long maxWaitingBytes,
     String secretKeyFile) {}

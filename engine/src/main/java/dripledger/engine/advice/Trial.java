@@ -6,6 +6,7 @@ import dripledger.engine.circuit.Circuit;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.epoch.EpochLoop;
@@ -194,10 +195,10 @@ public final class Trial {
     try (EpochLoop loop = new EpochLoop(limits, () -> end, numbers::addAndGet)) {
       relations.values().forEach(object -> loop.attach(input(object)));
       for (PlanCut.Step step : cut.steps()) {
-        steps.put(step.id(), QueryNode.step(step, "a trial"));
+        steps.put(step.id(), QueryNodes.step(step, "a trial"));
         loop.attach(steps.get(step.id()));
       }
-      QueryNode view = QueryNode.view(VIEW, "a trial", cut, whole.schema(), null);
+      QueryNode view = QueryNodes.view(VIEW, "a trial", cut, whole.schema(), null);
       loop.attach(view);
       StepStates states = new StepStates(cut, steps::get, view);
       long sequence = 1;

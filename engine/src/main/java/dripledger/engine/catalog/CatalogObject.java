@@ -160,7 +160,8 @@ public sealed interface CatalogObject {
       PlanNode plan,
       int[] key,
       boolean keyProven,
-      Set<Long> dependsOn)
+      Set<Long> dependsOn,
+      Upkeep upkeep)
       implements CatalogObject {
     @Override
     public String kind() {
@@ -270,9 +271,46 @@ public sealed interface CatalogObject {
                     column("waiting", Kind.BIGINT),
                     column("bound", Kind.VARCHAR))));
 
+    /** What was done to views that are refreshed from time to time. */
+    public static final Figures UPKEEP =
+        new Figures(
+            -18,
+            "upkeep",
+            new Schema(
+                List.of(
+                    column("view", Kind.VARCHAR),
+                    column("began", Kind.TIMESTAMP),
+                    column("cause", Kind.VARCHAR),
+                    column("epoch", Kind.BIGINT),
+                    column("read", Kind.BIGINT),
+                    column("put_in", Kind.BIGINT),
+                    column("taken_out", Kind.BIGINT),
+                    column("unchanged", Kind.BIGINT),
+                    column("late", Kind.BIGINT),
+                    column("rejected", Kind.BIGINT),
+                    column("ms", Kind.DOUBLE),
+                    column("failure", Kind.VARCHAR))));
+
+    /** How long it took until what came in was shown, by view and minute. */
+    public static final Figures FRESHNESS =
+        new Figures(
+            -19,
+            "freshness",
+            new Schema(
+                List.of(
+                    column("view", Kind.VARCHAR),
+                    column("minute", Kind.TIMESTAMP),
+                    column("shown", Kind.BIGINT),
+                    column("in_time", Kind.BIGINT),
+                    column("arrival_ms", Kind.DOUBLE),
+                    column("worst_arrival_ms", Kind.DOUBLE),
+                    column("event_ms", Kind.DOUBLE),
+                    column("worst_event_ms", Kind.DOUBLE),
+                    column("wanted_ms", Kind.DOUBLE))));
+
     /** All of them. */
     public static final List<Figures> ALL =
-        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE, WATERMARKS);
+        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE, WATERMARKS, UPKEEP, FRESHNESS);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

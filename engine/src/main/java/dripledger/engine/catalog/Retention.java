@@ -5,7 +5,7 @@ import java.util.Map;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
 
-/** The values of the option {@code retain}. */
+/** The values of options that say a time, {@code retain} first. */
 public final class Retention {
   /** What to write. */
   public static final String HINT = "write 'forever', or a time such as '30 days' or '12 hours'";
@@ -15,7 +15,19 @@ public final class Retention {
 
   private static final Pattern TIME = Pattern.compile("(\\d{1,6}) +([a-z]+?)s?");
   private static final Map<String, Long> UNITS =
-      Map.of("minute", 60L, "hour", 3600L, "day", 86_400L, "week", 604_800L, "year", 31_557_600L);
+      Map.of(
+          "second",
+          1L,
+          "minute",
+          60L,
+          "hour",
+          3600L,
+          "day",
+          86_400L,
+          "week",
+          604_800L,
+          "year",
+          31_557_600L);
 
   private Retention() {}
 
@@ -26,12 +38,18 @@ public final class Retention {
    */
   public static long micros(String text) {
     String value = text.strip().toLowerCase(Locale.ROOT);
-    if (value.equals("forever")) {
-      return FOREVER;
-    }
-    Matcher m = TIME.matcher(value);
-    if (!m.matches() || !UNITS.containsKey(m.group(2)) || m.group(1).equals("0")) {
+    long micros = value.equals("forever") ? FOREVER : span(value);
+    if (micros <= 0) {
       throw new IllegalArgumentException("retain '" + text + "' is not a time");
+    }
+    return micros;
+  }
+
+  /** A time such as "20 seconds", in microseconds; 0 if the text is none. */
+  public static long span(String text) {
+    Matcher m = TIME.matcher(text.strip().toLowerCase(Locale.ROOT));
+    if (!m.matches() || !UNITS.containsKey(m.group(2))) {
+      return 0;
     }
     return Long.parseLong(m.group(1)) * UNITS.get(m.group(2)) * 1_000_000L;
   }

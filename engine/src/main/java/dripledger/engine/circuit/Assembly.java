@@ -27,11 +27,14 @@ final class Assembly {
   private final Versions versions;
   private final LongFunction<RelationVersion> relations;
   private final Work work;
+  private final boolean lookUps;
 
   /**
    * @param relations what a relation is, of a circuit that is fed once; else null
+   * @param lookUps whether joins may look rows of tables up where these keep them
    */
-  Assembly(Versions versions, LongFunction<RelationVersion> relations, Work work) {
+  Assembly(Versions versions, LongFunction<RelationVersion> relations, Work work, boolean lookUps) {
+    this.lookUps = lookUps;
     this.versions = versions;
     this.relations = relations;
     this.work = work;
@@ -74,7 +77,7 @@ final class Assembly {
   }
 
   Join join(PlanNode.Join j, Operator next, int port) {
-    int table = j.table();
+    int table = lookUps ? j.table() : -1;
     if (table >= 0
         && relations != null
         && !Circuit.looksUpIn(relations.apply(j.tableSource().relationId()))) {

@@ -40,7 +40,9 @@ public final class Circuit {
    */
   public static Circuit once(
       PlanNode root, LongFunction<RelationVersion> relations, Work work, Runnable spill) {
-    Circuit circuit = new Circuit(root, Versions.once(), relations, work, spill);
+    Versions versions = Versions.once();
+    Assembly parts = new Assembly(versions, relations, work, true);
+    Circuit circuit = new Circuit(root, versions, parts, work, spill);
     circuit.inputs.versions(id -> (StoredVersion) relations.apply(id));
     work.holds(circuit::stateBytes);
     return circuit;
@@ -48,17 +50,26 @@ public final class Circuit {
 
   /** A circuit with a clock of its own: each {@link #flush} ends a version. */
   public Circuit(PlanNode root) {
-    this(root, new Versions(), null, Work.UNBOUNDED, null);
+    this(root, new Versions(), true);
   }
 
-  private Circuit(
-      PlanNode root,
-      Versions versions,
-      LongFunction<RelationVersion> relations,
-      Work work,
-      Runnable spill) {
+  /** As above, of which joins keep the rows of tables themselves, and look nothing up in them. */
+  static Circuit keeping(PlanNode root) {
+    return new Circuit(root, new Versions(), false);
+  }
+
+  private Circuit(PlanNode root, Versions versions, boolean lookUps) {
+    this(
+        root,
+        versions,
+        new Assembly(versions, null, Work.UNBOUNDED, lookUps),
+        Work.UNBOUNDED,
+        null);
+  }
+
+  private Circuit(PlanNode root, Versions versions, Assembly assembly, Work work, Runnable spill) {
     this.root = root;
-    parts = new Assembly(versions, relations, work);
+    parts = assembly;
     operators = parts.operators;
     inputs = parts.inputs;
     this.work = work;

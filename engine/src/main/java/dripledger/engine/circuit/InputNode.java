@@ -4,6 +4,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.Arrival;
 import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
@@ -94,9 +95,14 @@ public final class InputNode extends LiveNode {
     }
   }
 
-  /** Takes in changes, or operations on keys; the page is handed over. The loop's thread. */
-  public void take(Page page, int partition, long nowMillis) {
+  /**
+   * Takes in changes, or operations on keys; the page is handed over. The loop's thread.
+   *
+   * @param arrivedMicros when they came to us, in microseconds since 1970, or {@link Arrival#NONE}
+   */
+  public void take(Page page, int partition, long nowMillis, long arrivedMicros) {
     countChanges(page.size());
+    arrival().add(arrivedMicros, Arrival.NONE);
     boolean sameColumns = page.layout().columns() == input.layout().columns();
     if (keyed != null && !sameColumns) {
       delta = input;
@@ -124,6 +130,9 @@ public final class InputNode extends LiveNode {
   public void taken(long epoch) {
     if (delta == null) {
       return;
+    }
+    if (eventTime >= 0) {
+      arrival().add(arrival().oldestMicros(), watermark.highest());
     }
     if (keyed != null) {
       keyed.flush(input);
@@ -174,6 +183,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   public void endEpoch() {
+    arrival().clear();
     if (delta != null) {
       input.clear();
       delta = null;

@@ -16,6 +16,9 @@ public interface KeptRelation {
    */
   void apply(Page delta);
 
+  /** How many rows there are. */
+  long count();
+
   /** Whether its rows can be found by columns. */
   boolean canOrder(int[] columns);
 

@@ -201,6 +201,11 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   }
 
   /** A bag: one more or less of the row whose words are at hand. */
+  @Override
+  public long count() {
+    return count;
+  }
+
   private void count(long weight) {
     int block = store.changeOrInsert(store.hashOf(words, 0), words, 0);
     long[] page = store.page(block);

@@ -4,6 +4,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.state.Durable;
 import dripledger.engine.state.StateFormatException;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.Arrival;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import java.io.ByteArrayInputStream;
@@ -38,6 +39,7 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   private volatile boolean stoppedBySource;
   private volatile boolean loading;
   private volatile List<int[]> orders = List.of();
+  private final Arrival arrival = new Arrival();
 
   LiveNode(long id, String name) {
     this.id = id;
@@ -58,6 +60,11 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
    */
   public final long instance() {
     return instance;
+  }
+
+  /** When what this epoch shows of it came in. The loop's thread. */
+  public final Arrival arrival() {
+    return arrival;
   }
 
   /** Changes taken in (stream, table) or made (view) since the process started. */

@@ -58,6 +58,11 @@ final class LogRows implements KeptRelation {
   }
 
   @Override
+  public long count() {
+    return rows;
+  }
+
+  @Override
   public boolean canOrder(int[] columns) {
     return true;
   }

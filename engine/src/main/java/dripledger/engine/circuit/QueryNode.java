@@ -1,10 +1,8 @@
 package dripledger.engine.circuit;
 
 import dripledger.engine.epoch.EpochLoop;
-import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.Schema;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
@@ -12,12 +10,10 @@ import java.io.DataInputStream;
 import java.io.DataOutputStream;
 import java.io.IOException;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.List;
 import java.util.Set;
 import java.util.function.Consumer;
 import java.util.function.LongFunction;
-import java.util.stream.Collectors;
 
 /**
  * A node that is computed from others: a step that views share, a view, or a follower.
@@ -25,7 +21,7 @@ import java.util.stream.Collectors;
  * <p>A step keeps state and is read from it. A view whose rows are those of a step, or made of them
  * one by one, keeps nothing: it is read through the step ({@link Finish}); it is fed only if it has
  * to count what it leaves out, or if somebody reads its changes. Any other view keeps its rows. A
- * follower hands its changes to a {@link Listener}.
+ * follower hands its changes to a {@link ChangeListener}.
  */
 public final class QueryNode extends LiveNode {
   private static final int MEASURED_EVERY = 16; // epochs, if its result does not change
@@ -33,8 +29,9 @@ public final class QueryNode extends LiveNode {
   private final Finish finish; // how rows are made of those of a step, or null
   private final long baseId; // that step, or 0
   private final KeptRelation kept;
-  private final Listener listener;
+  private final ChangeListener listener;
   private final Set<Long> follows;
+  private final Refresher refresher; // null if changes are taken in as they come
   private QueryNode base;
   private Page delta;
   private boolean rowsWanted = true;
@@ -42,30 +39,23 @@ public final class QueryNode extends LiveNode {
   private boolean begun; // whether what tables have changed is in this epoch
   private LongFunction<KeptRows> tables = id -> null;
   private long shown;
+  private long rowsBefore; // the refresh that is shown now
 
   private volatile long stateBytes;
   private volatile long stateKeys;
   private volatile FillBuffer filling;
   private Consumer<Page> filled = page -> {};
 
-  /** Told of a node's delta at the end of each epoch that has one, on the loop's thread. */
-  public interface Listener {
-    /** The page must not be kept. */
-    void changed(long epoch, Page delta);
-
-    /** Nothing more will come. */
-    default void ended(String reason) {}
-  }
-
-  private QueryNode(
+  QueryNode(
       long id,
       String name,
       Circuit circuit,
       Finish finish,
       long baseId,
       KeptRelation kept,
-      Listener listener,
-      Set<Long> follows) {
+      ChangeListener listener,
+      Set<Long> follows,
+      Refresher refresher) {
     super(id, name);
     this.circuit = circuit;
     this.finish = finish;
@@ -73,57 +63,17 @@ public final class QueryNode extends LiveNode {
     this.kept = kept;
     this.listener = listener;
     this.follows = follows;
-  }
-
-  /**
-   * A step that views share.
-   *
-   * @param name of the view it was first made for
-   */
-  public static QueryNode step(PlanCut.Step step, String name) {
-    Circuit circuit = new Circuit(step.plan());
-    return new QueryNode(
-        step.id(), name, circuit, circuit.asItIs(), NO_NUMBER, null, null, Set.of());
-  }
-
-  /**
-   * A view.
-   *
-   * @param key the columns its rows are ordered by, or null for all
-   */
-  public static QueryNode view(long id, String name, PlanCut cut, Schema schema, int[] key) {
-    Circuit circuit = new Circuit(cut.top());
-    PlanNode.Source base = cut.base();
-    if (base != null) {
-      Finish finish = Finish.of(cut.top(), base, schema, key);
-      return new QueryNode(id, name, circuit, finish, base.relationId(), null, null, Set.of());
-    }
-    boolean unique = key != null && key.length > 0 && isKey(cut.top().key(), key);
-    KeptRelation kept =
-        unique
-            ? KeptRows.unique(schema, key)
-            : cut.top().appendOnly() ? new LogRows(schema, key) : KeptRows.bag(schema, key);
-    return new QueryNode(id, name, circuit, null, NO_NUMBER, kept, null, Set.of());
-  }
-
-  private static boolean isKey(List<Integer> proven, int[] key) {
-    return proven != null
-        && Arrays.stream(key).boxed().collect(Collectors.toSet()).containsAll(proven);
-  }
-
-  /**
-   * Somebody who is told of every change to a query's answer.
-   *
-   * @param follows the relations whose end is the follower's
-   */
-  public static QueryNode follower(PlanNode plan, Set<Long> follows, Listener listener) {
-    return new QueryNode(
-        NO_NUMBER, "a follower", new Circuit(plan), null, NO_NUMBER, null, listener, follows);
+    this.refresher = refresher;
   }
 
   /** What computes it. */
   public Circuit circuit() {
     return circuit;
+  }
+
+  /** What has its changes wait, or null if they are taken in as they come. */
+  public Refresher refresher() {
+    return refresher;
   }
 
   /** The rows it keeps, or null if they are read from state. */
@@ -223,7 +173,7 @@ public final class QueryNode extends LiveNode {
 
   /** When it has to be told the current time next; {@link Long#MAX_VALUE} for not at all. */
   public long dueMicros() {
-    return filling == null ? circuit.dueMicros() : Long.MAX_VALUE;
+    return filling == null && refresher == null ? circuit.dueMicros() : Long.MAX_VALUE;
   }
 
   /** Takes in the rest, and is filled; by the epoch loop. */
@@ -300,6 +250,8 @@ public final class QueryNode extends LiveNode {
   public void feed(long input, Page page) {
     if (filling != null) {
       filling.add(input, page);
+    } else if (refresher != null) {
+      refresher.add(input, page);
     } else {
       circuit.feed(input, page);
     }
@@ -316,7 +268,7 @@ public final class QueryNode extends LiveNode {
    * @param wanted given the columns that it reads, if so
    */
   public boolean takesColumns(long input, boolean[] wanted) {
-    return filling == null && circuit.takesColumns(input, wanted);
+    return filling == null && refresher == null && circuit.takesColumns(input, wanted);
   }
 
   /** Says by whom its changes are read, so that it can choose in which form to give them. */
@@ -340,6 +292,9 @@ public final class QueryNode extends LiveNode {
 
   @Override
   public void leave() {
+    if (refresher != null) {
+      refresher.close();
+    }
     circuit.leave();
     if (kept != null) {
       kept.leave();
@@ -354,15 +309,35 @@ public final class QueryNode extends LiveNode {
   public void step(Epoch epoch, DeltaReaders readers) {
     begun = false;
     delta = circuit.flush(epoch, readers);
+    shown(epoch.number(), epoch, isPassive() ? base.circuit.changed() : circuit.changed());
+  }
+
+  /**
+   * Ends the epoch of one that waits to be refreshed.
+   *
+   * @param nowMicros the time of day
+   * @param begin whether a refresh may begin
+   */
+  public void refresh(Epoch epoch, long nowMicros, boolean begin) {
+    refresher.arrived(arrival());
+    arrival().clear();
+    delta = refresher.step(epoch, nowMicros, begin);
+    if (delta != null) {
+      rowsBefore = kept.count();
+      arrival().add(refresher.arrival());
+      shown(epoch.number(), refresher.shown(), delta.size());
+    }
+  }
+
+  private void shown(long number, Epoch epoch, long changed) {
     watermark(epoch.watermarkMicros());
     currentMicros = epoch.currentMicros();
-    long changed = isPassive() ? base.circuit.changed() : circuit.changed();
     keep(delta);
     if (changed > 0) {
       countChanges(changed);
-      changedIn(epoch.number());
+      changedIn(number);
     }
-    if (changed > 0 || epoch.number() % MEASURED_EVERY == 0) {
+    if (changed > 0 || number % MEASURED_EVERY == 0) {
       measure();
     }
   }
@@ -388,6 +363,9 @@ public final class QueryNode extends LiveNode {
     if (listener != null && delta != null && !delta.isEmpty()) {
       listener.changed(epoch, delta);
     }
+    if (refresher != null && delta != null) {
+      refresher.tell(epoch, delta, rowsBefore);
+    }
   }
 
   @Override
@@ -396,6 +374,9 @@ public final class QueryNode extends LiveNode {
     super.fail(reason);
     if (!already && listener != null) {
       listener.ended(reason);
+    }
+    if (refresher != null) {
+      refresher.fail(reason);
     }
   }
 
@@ -406,9 +387,13 @@ public final class QueryNode extends LiveNode {
 
   @Override
   public void endEpoch() {
+    arrival().clear();
     if (delta != null) {
       circuit.clearOutput();
       delta = null;
+      if (refresher != null) {
+        refresher.forgetShown();
+      }
     }
   }
 
@@ -454,12 +439,14 @@ public final class QueryNode extends LiveNode {
     return stateBytes
         + circuit.outputBytes()
         + (kept == null ? 0 : kept.heapBytes())
+        + (refresher == null ? 0 : refresher.heapBytes())
         + (buffer == null ? 0 : buffer.heapBytes());
   }
 
   @Override
   public String planPrint() {
-    return circuit.planPrint() + (kept == null ? "" : kept.form());
+    String form = refresher == null ? "" : "refreshed";
+    return circuit.planPrint() + (kept == null ? "" : kept.form()) + form;
   }
 
   @Override
@@ -467,6 +454,9 @@ public final class QueryNode extends LiveNode {
     List<Durable> parts = new ArrayList<>(circuit.durable());
     if (kept != null) {
       parts.add(kept.durable());
+    }
+    if (refresher != null) {
+      parts.add(refresher.durable());
     }
     return parts;
   }
@@ -480,6 +470,9 @@ public final class QueryNode extends LiveNode {
     for (LateRows late : circuit.late().values()) {
       late.save(out);
     }
+    if (refresher != null) {
+      refresher.save(out);
+    }
   }
 
   @Override
@@ -490,6 +483,9 @@ public final class QueryNode extends LiveNode {
     currentMicros = in.readLong();
     for (LateRows late : circuit.late().values()) {
       late.restore(in);
+    }
+    if (refresher != null) {
+      refresher.restore(in, new Epoch(0, watermarkMicros(), 0, currentMicros));
     }
     circuit.restored(watermarkMicros(), currentMicros);
     if (kept != null) {

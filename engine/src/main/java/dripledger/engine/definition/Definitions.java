@@ -9,6 +9,7 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.Refresher;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
@@ -41,10 +42,7 @@ import java.util.stream.Collectors;
  * engine's definition lock.
  */
 public final class Definitions {
-  /** What an event may be late by if nobody said so and the columns were proposed by us. */
-  public static final int PROPOSED_LATENESS_SECONDS = 30;
-
-  private final LiveCatalog live = new LiveCatalog();
+  private final LiveCatalog live;
   private final DefinitionStore store;
   private final EpochLoop loop;
   private final SqlFrontEnd frontEnd;
@@ -67,6 +65,7 @@ public final class Definitions {
       StreamHistory history,
       Connectors connectors,
       Sources sources,
+      Refresher.Bounds waiting,
       ReentrantLock lock) {
     this.store = store;
     this.loop = loop;
@@ -74,6 +73,7 @@ public final class Definitions {
     this.history = history;
     this.connectors = connectors;
     this.sources = sources;
+    live = new LiveCatalog(waiting);
     backfill = new Backfill(loop, runner, this::catalog);
     steps = new SharedSteps(loop, backfill);
     ongoing = new OngoingWork(lock, this::catalog);
@@ -99,6 +99,16 @@ public final class Definitions {
   /** A plan as the graph runs it. Safe from any thread. */
   public PlanCut cut(PlanNode plan) {
     return live.cut(plan);
+  }
+
+  /**
+   * How the graph runs a plan, or would. Safe from any thread.
+   *
+   * @param view that has the plan, or null
+   */
+  public PlanCut cut(PlanNode plan, CatalogObject view) {
+    boolean whole = view instanceof CatalogObject.MaterializedView m && !m.upkeep().isContinuous();
+    return whole ? PlanCut.whole(plan) : live.cut(plan);
   }
 
   /** How the graph runs a materialized view that is there. Safe from any thread. */
@@ -166,7 +176,7 @@ public final class Definitions {
         history.begin(sources.inputId(object), stored.begin());
       }
       if (object instanceof CatalogObject.MaterializedView view) {
-        PlanCut cut = cut(view.plan());
+        PlanCut cut = live.newCut(view);
         live.keep(view, cut);
         steps.use(cut, view.name());
       }
@@ -232,7 +242,10 @@ public final class Definitions {
   private String completed(String sql, Command command) {
     if (command instanceof Command.CreateStream c && c.schema() == null) {
       return DefinitionText.stream(
-          c.name(), propose(c.source(), false), c.source(), PROPOSED_LATENESS_SECONDS);
+          c.name(),
+          propose(c.source(), false),
+          c.source(),
+          DefinitionText.PROPOSED_LATENESS_SECONDS);
     }
     if (command instanceof Command.CreateTable c && c.schema() == null) {
       Proposal proposal = propose(c.source(), true);
@@ -306,8 +319,8 @@ public final class Definitions {
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = LiveCatalog.object(store.nextId(), sql, command);
     if (object instanceof CatalogObject.MaterializedView view) {
-      PlanCut cut = cut(view.plan());
-      QueryNode node = LiveCatalog.newView(view, cut);
+      PlanCut cut = live.newCut(view);
+      QueryNode node = live.newView(view, cut);
       steps.use(cut, view.name());
       boolean stored = false;
       try {
@@ -345,7 +358,7 @@ public final class Definitions {
   /** Makes a view that is attached and failed again from its inputs. */
   public void remake(CatalogObject.MaterializedView view) {
     PlanCut cut = live.cut(view);
-    QueryNode fresh = LiveCatalog.newView(view, cut);
+    QueryNode fresh = live.newView(view, cut);
     fill(view, cut, fresh);
     LiveNode old = node(view.id());
     backfill.live(fresh, () -> loop.replace(old, fresh));

@@ -1,6 +1,7 @@
 package dripledger.engine.definition;
 
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
@@ -46,7 +47,7 @@ final class Followers {
     Set<Long> relations = new HashSet<>();
     relations(query.plan(), relations);
     PlanCut cut = cutter.apply(query.plan());
-    QueryNode node = QueryNode.follower(cut.top(), relations, subscription);
+    QueryNode node = QueryNodes.follower(cut.top(), relations, subscription);
     Page gathered = new Page(layout); // the answer, until the graph is joined
     steps.use(cut, node.name());
     long[] epoch = new long[1];

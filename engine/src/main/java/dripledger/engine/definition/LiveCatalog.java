@@ -9,6 +9,8 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
+import dripledger.engine.circuit.Refresher;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.RowLayout;
@@ -28,7 +30,12 @@ final class LiveCatalog {
   private final Map<Long, LiveNode> nodes = new HashMap<>();
   private final Map<Long, PlanCut> cuts = new ConcurrentHashMap<>(); // of materialized views
   private volatile Catalog catalog = Catalog.EMPTY;
+  private final Refresher.Bounds waiting;
   private volatile Runnable onDefined = () -> {};
+
+  LiveCatalog(Refresher.Bounds waiting) {
+    this.waiting = waiting;
+  }
 
   Catalog catalog() {
     return catalog;
@@ -73,6 +80,11 @@ final class LiveCatalog {
           PlanCut view = cuts.get(id);
           return view == null ? null : view.alias();
         });
+  }
+
+  /** How the graph runs a view that is about to be there. */
+  PlanCut newCut(CatalogObject.MaterializedView view) {
+    return view.upkeep().isContinuous() ? cut(view.plan()) : PlanCut.whole(view.plan());
   }
 
   /** How the graph runs a materialized view that is there. */
@@ -126,8 +138,11 @@ final class LiveCatalog {
         : newInput(object);
   }
 
-  static QueryNode newView(CatalogObject.MaterializedView m, PlanCut cut) {
-    return QueryNode.view(m.id(), m.name(), cut, m.schema(), m.key());
+  QueryNode newView(CatalogObject.MaterializedView m, PlanCut cut) {
+    if (!m.upkeep().isContinuous()) {
+      return QueryNodes.refreshed(m.id(), m.name(), cut.top(), m.schema(), m.key(), waiting);
+    }
+    return QueryNodes.view(m.id(), m.name(), cut, m.schema(), m.key());
   }
 
   /** A new node for a stream or table; null for other objects. */
@@ -177,7 +192,7 @@ final class LiveCatalog {
     }
     Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
     return new CatalogObject.MaterializedView(
-        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn());
+        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn(), c.upkeep());
   }
 
   /** A definition as it is stored. */

@@ -1,6 +1,7 @@
 package dripledger.engine.definition;
 
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.plan.PlanCut;
@@ -34,7 +35,7 @@ public final class SharedSteps {
     Entry(PlanCut.Step step, String name) {
       this.step = step;
       this.name = name;
-      node = QueryNode.step(step, name);
+      node = QueryNodes.step(step, name);
     }
   }
 
@@ -80,7 +81,7 @@ public final class SharedSteps {
   /** A new, empty node in the place of one that is of no use; at a start only. */
   public synchronized QueryNode renew(long id) {
     Entry entry = entries.get(id);
-    entry.node = QueryNode.step(entry.step, entry.name);
+    entry.node = QueryNodes.step(entry.step, entry.name);
     return entry.node;
   }
 
@@ -114,7 +115,7 @@ public final class SharedSteps {
           mine = true;
           entry.made = new CompletableFuture<>();
           if (failed != null) {
-            entry.node = QueryNode.step(entry.step, entry.name);
+            entry.node = QueryNodes.step(entry.step, entry.name);
           }
         }
         made = entry.made;
@@ -142,7 +143,7 @@ public final class SharedSteps {
       if (!done) {
         synchronized (this) {
           entry.made = failed == null ? null : CompletableFuture.completedFuture(null);
-          entry.node = failed == null ? QueryNode.step(entry.step, entry.name) : failed;
+          entry.node = failed == null ? QueryNodes.step(entry.step, entry.name) : failed;
         }
         made.completeExceptionally(new IllegalStateException("not made"));
       }

@@ -2,6 +2,8 @@ package dripledger.engine.epoch;
 
 import dripledger.engine.row.Page;
 import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.Ledger;
+import dripledger.engine.time.Arrival;
 import java.util.List;
 
 /**
@@ -14,11 +16,29 @@ import java.util.List;
 public record EpochInput(
     List<Change> changes, long sequence, InputProgress settled, Runnable before) {
 
-  /** Changes to one relation, from one partition of its input. */
-  public record Change(long relationId, Page page, int partition) {
+  /**
+   * Changes to one relation, from one partition of its input.
+   *
+   * @param arrivedMicros when they came to us, in microseconds since 1970, or {@link Arrival#NONE}
+   */
+  public record Change(long relationId, Page page, int partition, long arrivedMicros) {
+    /** Changes that came before, nobody knows when. */
+    public Change(long relationId, Page page, int partition) {
+      this(relationId, page, partition, Arrival.NONE);
+    }
+
     public Change(long relationId, Page page) {
       this(relationId, page, 0);
     }
+  }
+
+  /** What the ledger has just taken. */
+  public static EpochInput of(long sequence, List<Ledger.Entry> entries, InputProgress settled) {
+    List<Change> changes =
+        entries.stream()
+            .map(e -> new Change(e.relationId(), e.changes(), e.partition(), e.arrivedMicros()))
+            .toList();
+    return new EpochInput(changes, sequence, settled, null);
   }
 
   int rows() {

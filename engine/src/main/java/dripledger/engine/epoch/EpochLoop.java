@@ -6,6 +6,7 @@ import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
 import dripledger.engine.store.Versions;
+import dripledger.engine.time.Arrival;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
@@ -16,6 +17,7 @@ import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.TimeoutException;
+import java.util.function.BiConsumer;
 import java.util.function.Consumer;
 import java.util.function.LongPredicate;
 import java.util.function.LongSupplier;
@@ -50,6 +52,7 @@ public final class EpochLoop implements AutoCloseable {
   private boolean closed;
   private Thread thread;
   private Consumer<Throwable> onEnd = cause -> {};
+  private BiConsumer<Long, Arrival> onShown = (view, arrival) -> {};
   private volatile Throwable end;
   private volatile Snapshot snapshot;
   private volatile long lastStepNanos;
@@ -73,6 +76,14 @@ public final class EpochLoop implements AutoCloseable {
   /** What to tell if the loop ends by itself, on its thread; before {@link #start}. */
   public void onEnd(Consumer<Throwable> action) {
     onEnd = action;
+  }
+
+  /**
+   * What to tell of views as soon as what came in is shown: their numbers, and when it came. On its
+   * thread; before {@link #start}.
+   */
+  public void onShown(BiConsumer<Long, Arrival> action) {
+    onShown = action;
   }
 
   /** The newest epoch's relations. Safe from any thread. */
@@ -230,7 +241,7 @@ public final class EpochLoop implements AutoCloseable {
 
   private void run(Runnable action, boolean first, CompletableFuture<?> done) {
     synchronized (this) {
-      if (thread == null && !closed) {
+      if (closed ? first : thread == null) { // at the end, when nothing is stepped any more
         action.run();
         return;
       }
@@ -308,13 +319,13 @@ public final class EpochLoop implements AutoCloseable {
   }
 
   /**
-   * Notes the state of all nodes between two epochs, for a checkpoint.
+   * Notes the state of all nodes between two epochs and two refreshes, for a checkpoint.
    *
    * @param whole of which instances to save everything, and not what changed since the last time
    */
   public CompletableFuture<CheckpointImage> capture(LongPredicate whole) {
     CompletableFuture<CheckpointImage> done = new CompletableFuture<>();
-    Runnable action =
+    Runnable image =
         () -> {
           try {
             done.complete(image(whole));
@@ -322,12 +333,7 @@ public final class EpochLoop implements AutoCloseable {
             done.completeExceptionally(e);
           }
         };
-    synchronized (this) {
-      if (closed) { // the last one, when nothing is stepped any more
-        action.run();
-        return done;
-      }
-    }
+    Runnable action = () -> graph.refreshes().whenNone(image);
     run(action, true, done);
     return done;
   }
@@ -351,12 +357,13 @@ public final class EpochLoop implements AutoCloseable {
     try {
       while (true) {
         lastBeatNanos = System.nanoTime();
-        List<InputQueue.Work> batch = queue.take(limits.maxEpochRows(), TICK_MILLIS);
+        boolean busy = graph.refreshes().isBusy();
+        List<InputQueue.Work> batch = queue.take(limits.maxEpochRows(), busy ? 0 : TICK_MILLIS);
         if (batch == null) {
           return;
         }
         if (batch.isEmpty()) {
-          if (graph.idle(Watermark.clock())) {
+          if (busy || graph.idle(Watermark.clock())) {
             stepNow(List.of()); // time has gone on without events
           }
           versions.trim(); // readers may have let go of what was kept for them
@@ -406,13 +413,15 @@ public final class EpochLoop implements AutoCloseable {
       sequence = Math.max(sequence, input.sequence());
       positions.putAll(input.settled().positions());
       for (EpochInput.Change change : input.changes()) {
-        rowsTaken += graph.take(change.relationId(), change.page(), change.partition(), now);
+        rowsTaken += graph.take(change, now);
       }
       note(input.settled());
     }
     graph.step(epoch, now);
     publish(epoch, sequence, positions);
+    graph.refreshes().arrivals(onShown);
     graph.end(epoch);
+    graph.refreshes().ended();
     lastStepNanos = System.nanoTime() - began;
   }
 

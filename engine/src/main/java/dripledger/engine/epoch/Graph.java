@@ -42,6 +42,7 @@ final class Graph implements AutoCloseable {
 
   private final Versions versions;
   private final List<LiveNode> nodes = new ArrayList<>();
+  private final Refreshes refreshes = new Refreshes(nodes);
   private final Map<Long, LiveNode> byId = new HashMap<>();
   private final Map<Long, List<QueryNode>> readers = new HashMap<>(); // by what they read
   private final Workers workers;
@@ -216,10 +217,14 @@ final class Graph implements AutoCloseable {
    *
    * @return how many rows it took
    */
-  int take(long id, Page page, int partition, long nowMillis) {
-    if (byId.get(id) instanceof InputNode node && node.failure() == null && !node.isLoading()) {
-      int rows = page.size();
-      atWork(node, () -> node.take(page, partition, nowMillis));
+  int take(EpochInput.Change change, long nowMillis) {
+    if (byId.get(change.relationId()) instanceof InputNode node
+        && node.failure() == null
+        && !node.isLoading()) {
+      int rows = change.page().size();
+      atWork(
+          node,
+          () -> node.take(change.page(), change.partition(), nowMillis, change.arrivedMicros()));
       taken += rows;
       return rows;
     }
@@ -273,12 +278,18 @@ final class Graph implements AutoCloseable {
         return;
       }
       watermark = Math.min(watermark, source.watermarkMicros());
+      query.arrival().add(source.arrival());
       if (source.delta() != null && !source.delta().isEmpty() && query.readsChanges()) {
         query.feed(number, source.delta());
       }
     }
     if (!query.isFilling()) {
-      query.step(new Epoch(epoch, watermark, now, currentMicros), new Handing(query.id()));
+      Epoch as = new Epoch(epoch, watermark, now, currentMicros);
+      if (query.refresher() == null) {
+        query.step(as, new Handing(query.id()));
+      } else {
+        query.refresh(as, clock.getAsLong(), refreshes.mayBegin());
+      }
     }
   }
 
@@ -360,6 +371,11 @@ final class Graph implements AutoCloseable {
       }
     }
     return moved[0];
+  }
+
+  /** The views that are refreshed from time to time. */
+  Refreshes refreshes() {
+    return refreshes;
   }
 
   /** Whatever goes wrong here is the node's trouble alone, and that of what reads it. */

@@ -87,10 +87,11 @@ final class InputQueue {
   /**
    * Takes what one epoch may hold: a single action, or inputs of up to so many rows.
    *
+   * @param timeoutMillis how long to wait for something; 0 for not at all
    * @return empty if nothing came in time; null once closed
    */
   synchronized List<Work> take(int maxRows, long timeoutMillis) throws InterruptedException {
-    if (queue.isEmpty() && !closed) {
+    if (queue.isEmpty() && !closed && timeoutMillis > 0) {
       wait(timeoutMillis);
     }
     if (closed) {

@@ -14,6 +14,7 @@ import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceBatch;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.time.Arrival;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -251,7 +252,9 @@ public final class Sources {
       }
       List<EpochInput.Change> changes = new ArrayList<>();
       for (SourceBatch batch : batches) {
-        changes.add(new EpochInput.Change(batch.objectId(), batch.page(), batch.partition()));
+        changes.add(
+            new EpochInput.Change(
+                batch.objectId(), batch.page(), batch.partition(), Arrival.now()));
       }
       waiting = loop.full();
       loop.submit(

@@ -20,6 +20,7 @@ import dripledger.engine.source.Reject;
 import dripledger.engine.source.RejectStore;
 import dripledger.engine.time.Spans;
 import dripledger.engine.time.Watermark;
+import dripledger.engine.upkeep.Upkeeper;
 import java.nio.charset.StandardCharsets;
 import java.time.Clock;
 import java.time.LocalDateTime;
@@ -32,6 +33,7 @@ public final class FigureTables {
   private final Definitions definitions;
   private final EpochLoop loop;
   private final RejectStore rejects;
+  private final Upkeeper upkeeper;
   private final Connectors connectors;
   private final Sources sources;
   private final DefinitionStore history;
@@ -44,10 +46,12 @@ public final class FigureTables {
       Connectors connectors,
       Sources sources,
       DefinitionStore history,
+      Upkeeper upkeeper,
       Clock clock) {
     this.definitions = definitions;
     this.loop = loop;
     this.rejects = rejects;
+    this.upkeeper = upkeeper;
     this.connectors = connectors;
     this.sources = sources;
     this.history = history;
@@ -95,6 +99,10 @@ public final class FigureTables {
       late(catalog, rows);
     } else if (table == Figures.WATERMARKS) {
       rows.addAll(new WatermarkFigures(definitions, clock).rows());
+    } else if (table == Figures.UPKEEP) {
+      rows.addAll(new UpkeepFigures(definitions, upkeeper).runs());
+    } else if (table == Figures.FRESHNESS) {
+      rows.addAll(new UpkeepFigures(definitions, upkeeper).minutes());
     } else {
       partitions(catalog, rows);
     }

@@ -352,7 +352,11 @@ public final class Introspection {
             text("notes")),
         rows,
         snapshot.epoch(),
-        object.kind() + "; SHOW CREATE " + object.name() + " is its definition");
+        object.kind()
+            + "; SHOW CREATE "
+            + object.name()
+            + " is its definition"
+            + UpkeepFigures.note(object, definitions.node(object.id())));
   }
 
   private String note(CatalogObject object, int[] key, int column) {
@@ -390,7 +394,7 @@ public final class Introspection {
       return forecast(command.plan(), snapshot);
     }
     boolean analyze = command.analyze() && view != null;
-    PlanCut cut = definitions.cut(command.plan());
+    PlanCut cut = definitions.cut(command.plan(), view);
     StepStates states = view == null ? null : states(definitions, cut, view.id());
     Map<Long, Integer> lines = new HashMap<>();
     List<Object[]> rows = new ArrayList<>();

@@ -37,6 +37,18 @@ public record PlanCut(
     return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.keeping);
   }
 
+  /** A plan that is run as a whole: its steps are its own, and nobody else's. */
+  public static PlanCut whole(PlanNode plan) {
+    Map<PlanNode, PlanNode> keeping = new IdentityHashMap<>();
+    keep(plan, keeping);
+    return new PlanCut(plan, List.of(), Map.of(), keeping);
+  }
+
+  private static void keep(PlanNode node, Map<PlanNode, PlanNode> keeping) {
+    keeping.put(node, node);
+    node.inputs().forEach(input -> keep(input, keeping));
+  }
+
   /** The step that all of the plan is, or that it makes its rows of one by one; or null. */
   public PlanNode.Source base() {
     PlanNode below = top instanceof PlanNode.Transform t ? t.input() : top;

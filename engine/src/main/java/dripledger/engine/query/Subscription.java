@@ -1,6 +1,6 @@
 package dripledger.engine.query;
 
-import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.ChangeListener;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
@@ -18,7 +18,7 @@ import java.util.concurrent.TimeUnit;
  * loop, read by one thread with {@link #poll}. A reader that falls too far behind is cut off
  * instead of slowing the others.
  */
-public final class Subscription implements QueryNode.Listener, AutoCloseable {
+public final class Subscription implements ChangeListener, AutoCloseable {
   /** A row that came (+n) or went (−n). */
   public record Change(Object[] row, long weight) {}
 

@@ -2,6 +2,7 @@ package dripledger.engine.source;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.time.Arrival;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
@@ -16,8 +17,15 @@ public interface Ledger extends AutoCloseable {
   /**
    * Changes to one stream or table, from one partition of its source. The page is not touched by
    * the caller again.
+   *
+   * @param arrivedMicros when they came to us, in microseconds since 1970
    */
-  record Entry(long relationId, Page changes, int partition) {
+  record Entry(long relationId, Page changes, int partition, long arrivedMicros) {
+    /** Changes that come now. */
+    public Entry(long relationId, Page changes, int partition) {
+      this(relationId, changes, partition, Arrival.now());
+    }
+
     public Entry(long relationId, Page changes) {
       this(relationId, changes, 0);
     }

@@ -3,6 +3,7 @@ package dripledger.engine.sql;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.catalog.Upkeep;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
@@ -90,8 +91,11 @@ public sealed interface Command {
       PlanNode plan,
       int[] key,
       boolean keyProven,
-      Set<Long> dependsOn)
+      Set<Long> dependsOn,
+      Upkeep upkeep)
       implements Create {}
+
+  record RefreshView(String name) implements Command {}
 
   record Drop(String kind, String name, boolean ifExists, boolean cascade, int line, int column)
       implements Command {}

@@ -195,6 +195,10 @@ final class DefinitionStatements {
     return new Command.RefreshTable(object.name());
   }
 
+  Command refreshView(Statement.RefreshView s) {
+    return new Command.RefreshView(find(s.name(), "MATERIALIZED VIEW").name());
+  }
+
   private SourceSpec source(Statement.Definition def) {
     if (def.connection() == null) {
       return null;

@@ -19,6 +19,9 @@ import org.apache.calcite.sql.parser.SqlParser;
 
 /** Writes definitions as statements: what a proposal of columns says in full. Stateless. */
 public final class DefinitionText {
+  /** What an event may be late by if nobody said so and the columns were proposed by us. */
+  public static final int PROPOSED_LATENESS_SECONDS = 30;
+
   private static final SqlAbstractParserImpl.Metadata WORDS =
       SqlParser.create("", Dialect.PARSER).getMetadata();
 

@@ -137,6 +137,9 @@ final class StatementCheck {
     if (statement instanceof Statement.RefreshTable s) {
       return definitions.refreshTable(s);
     }
+    if (statement instanceof Statement.RefreshView s) {
+      return definitions.refreshView(s);
+    }
     if (statement instanceof Statement.Index s) {
       return definitions.index(s);
     }
@@ -244,7 +247,8 @@ final class StatementCheck {
         root,
         key,
         proven,
-        Set.copyOf(used));
+        Set.copyOf(used),
+        ViewOptions.upkeep(s.options()));
   }
 
   /** The columns by the names before AS, of which there may be fewer. */

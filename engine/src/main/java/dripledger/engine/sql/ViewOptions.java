@@ -1,6 +1,7 @@
 package dripledger.engine.sql;
 
 import dripledger.engine.catalog.Retention;
+import dripledger.engine.catalog.Upkeep;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.Publishing;
 import java.util.Locale;
@@ -21,14 +22,15 @@ final class ViewOptions {
       switch (option.getKey()) {
         case "rows" -> settled = isSettled(value);
         case "keep" -> keep = keep(value);
-        case "upkeep", "early", "fresh_within", "late_rows" ->
+        case "upkeep", "fresh_within" -> {} // see upkeep
+        case "early", "late_rows" ->
             throw SyntaxRewriter.unsupported(
                 "view option " + option.getKey(), value.getParserPosition(), null);
         default ->
             throw SqlErrors.invalid(
                 value,
                 "no option \"" + option.getKey() + "\" of a materialized view",
-                "there are rows and keep");
+                "there are rows, keep, upkeep and fresh_within");
       }
     }
     if (settled) {
@@ -54,8 +56,28 @@ final class ViewOptions {
     return plan;
   }
 
+  /** When such a view takes in what its inputs change. */
+  static Upkeep upkeep(Map<String, SqlNode> options) {
+    SqlNode fresh = options.get("fresh_within");
+    long freshMicros = fresh == null ? 0 : Retention.span(text(fresh));
+    if (fresh != null && freshMicros == 0) {
+      throw SqlErrors.invalid(
+          fresh, "fresh_within '" + text(fresh) + "' is not a time", "write '30 seconds'");
+    }
+    SqlNode upkeep = options.get("upkeep");
+    try {
+      return Upkeep.of(upkeep == null ? Upkeep.CONTINUOUS.text() : text(upkeep), freshMicros);
+    } catch (IllegalArgumentException e) {
+      throw SqlErrors.invalid(upkeep, e.getMessage(), Upkeep.HINT);
+    }
+  }
+
+  private static String text(SqlNode value) {
+    return ((SqlLiteral) value).toValue();
+  }
+
   private static boolean isSettled(SqlNode value) {
-    String text = ((SqlLiteral) value).toValue().toLowerCase(Locale.ROOT);
+    String text = text(value).toLowerCase(Locale.ROOT);
     if (!text.equals("settled") && !text.equals("provisional")) {
       throw SqlErrors.invalid(
           value, "rows are 'provisional' or 'settled', not '" + text + "'", null);
@@ -65,7 +87,7 @@ final class ViewOptions {
 
   private static long keep(SqlNode value) {
     try {
-      return Retention.micros(((SqlLiteral) value).toValue());
+      return Retention.micros(text(value));
     } catch (IllegalArgumentException e) {
       throw SqlErrors.invalid(
           value, e.getMessage().replaceFirst("^retain", "keep"), Retention.HINT);

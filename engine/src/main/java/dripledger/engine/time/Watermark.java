@@ -91,6 +91,15 @@ public final class Watermark {
     return watermark;
   }
 
+  /** The highest event time of all partitions, or {@link #NONE}. */
+  public long highest() {
+    long highest = NONE;
+    for (Partition p : marks.all().values()) {
+      highest = Math.max(highest, p.highest);
+    }
+    return highest;
+  }
+
   /** How many events came from behind their own partition's watermark. */
   public long late() {
     return marks.late();

@@ -3,9 +3,11 @@ package dripledger.engine.epoch;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.circuit.ChangeListener;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
@@ -54,13 +56,13 @@ class EpochLoopTest {
   private static QueryNode distinct(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
     PlanNode.Aggregate plan = new PlanNode.Aggregate(source, List.of(0), List.of(), SCHEMA);
-    return QueryNode.step(new PlanCut.Step(id, plan), "view" + id);
+    return QueryNodes.step(new PlanCut.Step(id, plan), "view" + id);
   }
 
   /** A view whose rows are kept apart. */
   private static QueryNode kept(long id, long reads) {
     PlanNode source = new PlanNode.Source(reads, "source", SCHEMA, false, null);
-    return QueryNode.view(id, "view" + id, PlanCut.of(source, r -> null), SCHEMA, new int[] {0});
+    return QueryNodes.view(id, "view" + id, PlanCut.of(source, r -> null), SCHEMA, new int[] {0});
   }
 
   @Test
@@ -192,10 +194,10 @@ class EpochLoopTest {
     try (EpochLoop loop = loop(1 << 20)) {
       List<String> ends = new ArrayList<>();
       LiveNode follower =
-          QueryNode.follower(
+          QueryNodes.follower(
               new PlanNode.Source(1, "s", SCHEMA, true, null),
               Set.of(1L),
-              new QueryNode.Listener() {
+              new ChangeListener() {
                 @Override
                 public void changed(long epoch, Page delta) {
                   throw new LinkageError("a mistake of ours");

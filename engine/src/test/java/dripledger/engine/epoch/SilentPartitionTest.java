@@ -8,6 +8,7 @@ import dripledger.engine.catalog.Origins;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
@@ -63,7 +64,7 @@ class SilentPartitionTest {
             frontEnd.check(frontEnd.parse(sql).get(0), Catalog.EMPTY.with(stream), Map.of(), 0);
     PlanCut cut = PlanCut.of(command.plan(), id -> null);
     assertThat(cut.steps()).as("what settles is in no step that others read").isEmpty();
-    return QueryNode.view(2, "v", cut, command.schema(), command.key());
+    return QueryNodes.view(2, "v", cut, command.schema(), command.key());
   }
 
   private static void await(EpochLoop loop, long rows) throws InterruptedException {

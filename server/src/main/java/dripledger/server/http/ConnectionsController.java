@@ -13,6 +13,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.source.Listing;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
+import dripledger.engine.sql.ProposedDefinition;
 import java.nio.ByteBuffer;
 import java.nio.charset.CharacterCodingException;
 import java.nio.charset.StandardCharsets;
@@ -126,7 +127,7 @@ class ConnectionsController {
             wanted.options() == null ? Map.of() : wanted.options(),
             wanted.format());
     boolean table = "table".equals(wanted.kind());
-    Engine.ProposedDefinition proposed =
+    ProposedDefinition proposed =
         engine.propose(
             wanted.name() == null ? "unnamed" : wanted.name(),
             source,

@@ -8,6 +8,7 @@ import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Reject;
+import dripledger.engine.time.Arrival;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
@@ -239,7 +240,14 @@ public final class PostgresLedger implements Ledger {
     Receiver to = receiver;
     if (to != null) {
       List<Entry> merged = new ArrayList<>();
-      pages.forEach((key, page) -> merged.add(new Entry(key.relationId, page, key.partition)));
+      long arrived =
+          group.stream()
+              .flatMap(p -> p.entries.stream())
+              .mapToLong(Entry::arrivedMicros)
+              .min()
+              .orElse(Arrival.NONE);
+      pages.forEach(
+          (key, page) -> merged.add(new Entry(key.relationId, page, key.partition, arrived)));
       to.committed(sequence, merged, read);
     }
     for (int i = 0; i < group.size(); i++) {
