@@ -29,6 +29,8 @@ function title(o: CatalogObject): string {
 /** What is known of it at night: how far time has come, what was left out, what is kept. */
 function facts(o: CatalogObject): string[] {
   const all: string[] = [];
+  if (o.refreshed_at) all.push(`${o.upkeep}, last ${ago(o.refreshed_at, Date.now())} ago`);
+  if (o.waiting_rows) all.push(`${count(o.waiting_rows)} rows wait`);
   if (o.watermark) all.push(`up to ${o.watermark.slice(11, 19)}, ${ago(o.watermark, Date.now())} behind`);
   if (o.late) all.push(`${count(o.late)} late`);
   if (o.rejects) all.push(`${count(o.rejects)} rejects`);

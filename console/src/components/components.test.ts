@@ -91,8 +91,14 @@ describe('SideList', () => {
     useCatalog().objects = [
       { name: 'met', kind: 'materialized view', columns, rows: 7, watermark, late: 1200, rejects: 0, state_bytes: 64_000 },
       { name: 'gate', kind: 'table', columns, rows: 24, rejects: 0 },
+      { name: 'day', kind: 'materialized view', columns, rows: 7, upkeep: 'every 20 seconds', refreshed_at: watermark, waiting_rows: 3400 },
     ];
     const list = mount(SideList);
+    await list.find('[data-test=object-day] .name').trigger('click');
+    expect(list.findAll('[data-test=object-day] .fact').map((f) => f.text())).toEqual([
+      'every 20 seconds, last 90 s ago',
+      '3\u2009400 rows wait',
+    ]);
     await list.find('[data-test=object-met] .name').trigger('click');
     await list.find('[data-test=object-gate] .name').trigger('click');
     expect(list.findAll('[data-test=object-met] .fact').map((f) => f.text())).toEqual([

@@ -18,6 +18,9 @@ export interface CatalogObject {
   watermark?: string | null;
   rejects?: number;
   state_bytes?: number;
+  upkeep?: string;
+  refreshed_at?: string | null;
+  waiting_rows?: number;
   health?: string;
 }
 

@@ -210,7 +210,7 @@ public final class Upkeeper implements AutoCloseable {
     }
   }
 
-  private void write() {
+  private synchronized void write() {
     List<UpkeepHistory.Run> runs;
     synchronized (unwritten) {
       runs = List.copyOf(unwritten);
@@ -261,6 +261,7 @@ public final class Upkeeper implements AutoCloseable {
     try {
       UpkeepHistory.Run run = refresh(view, node, "asked").join();
       checkpoint.get().join();
+      write();
       return new Result.Done(text(name, run), run.epoch());
     } catch (CompletionException e) {
       if (e.getCause() instanceof EngineException known) {

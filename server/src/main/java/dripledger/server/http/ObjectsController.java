@@ -5,12 +5,15 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.circuit.QueryNode;
+import dripledger.engine.circuit.Refresher;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
 import dripledger.engine.source.Drift;
 import dripledger.engine.source.FeedStatus;
+import dripledger.engine.time.Arrival;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -153,6 +156,10 @@ class ObjectsController {
       answer.put("late", state.late());
       answer.put("watermark", watermark(node));
       answer.put("rejects", state.rejects());
+      answer.put("upkeep", view.upkeep().text());
+      if (((QueryNode) node).refresher() != null) {
+        waiting(((QueryNode) node).refresher(), answer);
+      }
     } else {
       answer.put("rejects", node.rejected());
     }
@@ -161,6 +168,13 @@ class ObjectsController {
         node.isLoading()
             ? "loading"
             : node.failure() == null ? "ok" : "stopped: " + node.failure());
+  }
+
+  private static void waiting(Refresher refresher, Map<String, Object> answer) {
+    long last = refresher.lastMicros();
+    answer.put("refreshed_at", last == Arrival.NONE ? null : Casts.isoTimestamp(last));
+    answer.put("waiting_rows", refresher.waitingRows());
+    answer.put("waiting_bytes", refresher.waitingBytes());
   }
 
   private static String watermark(LiveNode node) {
