@@ -4,6 +4,7 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import java.sql.Connection;
 import java.sql.PreparedStatement;
+import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.time.LocalDateTime;
@@ -247,6 +248,7 @@ class TimeWindowOracleTest extends BesidePostgres {
       db.run(halls);
       oracle.execute(halls);
       RefreshedTwins twins = new RefreshedTwins(db, seed);
+      EarlyTwins early = new EarlyTwins(db);
       LocalDateTime now = LocalDateTime.parse("2026-03-02T06:00:00");
       for (int epoch = 0; epoch < 60; epoch++) {
         int i = 0;
@@ -254,6 +256,9 @@ class TimeWindowOracleTest extends BesidePostgres {
           if (epoch == i++ % 3 * 15) {
             View view = v.getValue();
             twins.make(i / 3, v.getKey(), view.more(), view.sql);
+            if (i % 2 == seed % 2 && view.options.equals(" OPTIONS (rows 'settled')")) {
+              early.make(v.getKey(), view.sql);
+            }
             db.run(
                 "CREATE MATERIALIZED VIEW v_%s%s AS %s"
                     .formatted(v.getKey(), view.options, view.sql));
@@ -266,13 +271,37 @@ class TimeWindowOracleTest extends BesidePostgres {
         if (random.nextInt(5) == 0) {
           db.checkpoint();
         }
+        Boolean turned = false;
         if (random.nextInt(8) == 0) {
           db.crash();
+          turned = null;
+        }
+        if (random.nextInt(3) == 0) {
+          turned = true;
+          early.turn();
         }
         compare(db, oracle, twins, seed, epoch);
+        for (Map.Entry<String, View> v : VIEWS.entrySet()) {
+          View view = v.getValue();
+          if (early.has(v.getKey())) {
+            View standing = new View("", false, view.sql);
+            early.compare(
+                v.getKey(),
+                turned,
+                Answers.theirs(oracle, standing.theirs()),
+                Answers.theirs(oracle, view.theirs()),
+                watermark(oracle));
+          }
+        }
       }
       late(db, oracle);
       state(db, oracle);
+    }
+  }
+
+  private static LocalDateTime watermark(Statement oracle) throws SQLException {
+    try (ResultSet row = oracle.executeQuery("SELECT w FROM watermark")) {
+      return row.next() ? row.getObject(1, LocalDateTime.class) : null;
     }
   }
 

@@ -48,6 +48,42 @@ class TimeWindowTest {
   }
 
   @Test
+  void settledRowsAreShownEarlyEverySoOften() {
+    try (TestEngine db = db()) {
+      String early = " OPTIONS (rows 'settled', early 'every 10 seconds') AS ";
+      db.run("CREATE TABLE turn (number INTEGER PRIMARY KEY)");
+      db.run("CREATE MATERIALIZED VIEW v" + early + COUNTS);
+      db.push("scan", scan(0, "G1"), scan(10, "G1"));
+      assertThat(db.rows("SELECT n FROM v")).isEmpty();
+      db.clock(TestEngine.CLOCK.instant().plusSeconds(10));
+      db.run("INSERT INTO turn VALUES (1)");
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+      db.push("scan", scan(20, "G1"));
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+      db.checkpoint();
+      db.crash();
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+      db.push("scan", scan(30, "G1"));
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[2]");
+      db.clock(TestEngine.CLOCK.instant().plusSeconds(20));
+      db.crash();
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[4]");
+      db.push("scan", scan(59, "G1"), scan(90, "G2")); // settled
+      assertThat(db.rows("SELECT n FROM v")).containsExactly("[5]");
+      db.push("scan", scan(40, "G1"));
+      db.clock(TestEngine.CLOCK.instant().plusSeconds(30));
+      db.run("INSERT INTO turn VALUES (2)");
+      assertThat(db.rows("SELECT gate, n FROM v ORDER BY gate"))
+          .containsExactly("[G1, 5]", "[G2, 1]");
+      assertThat(db.rows("EXPLAIN v").get(0))
+          .contains("put out every 10 seconds, and when the watermark has reached window_end");
+      assertThat(
+              db.error("CREATE MATERIALIZED VIEW w OPTIONS (early 'every 1 second') AS " + COUNTS))
+          .hasMessage("early is for rows 'settled'");
+    }
+  }
+
+  @Test
   void aPartitionThatIsBehindIsWaitedForAndItsRowsAreNotLate() {
     try (TestEngine db = db()) {
       db.run("CREATE MATERIALIZED VIEW v OPTIONS (rows 'settled') AS " + COUNTS);

@@ -3,6 +3,7 @@ package dripledger.engine.circuit;
 import dripledger.engine.expr.ProgramCompiler;
 import dripledger.engine.plan.Matches;
 import dripledger.engine.plan.Nearest;
+import dripledger.engine.plan.Paced;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
@@ -62,6 +63,15 @@ final class Assembly {
     Window op = new Window(w, versions, rejects, next, port);
     add(op, w.input());
     keeping.put(w, op);
+    return op;
+  }
+
+  PacedRows paced(Paced p, Operator next, int port) {
+    PacedRows op = new PacedRows(p, versions, next, port);
+    build(p.settled(), op, 0);
+    build(p.open(), op, 1);
+    operators.add(op);
+    keeping.put(p, op);
     return op;
   }
 
@@ -210,6 +220,12 @@ final class Assembly {
     @Override
     public Void settle(TimeNode.Settle s) {
       Assembly.this.settle(s, next, port);
+      return null;
+    }
+
+    @Override
+    public Void paced(Paced p) {
+      Assembly.this.paced(p, next, port);
       return null;
     }
 

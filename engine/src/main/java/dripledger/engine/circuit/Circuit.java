@@ -1,5 +1,6 @@
 package dripledger.engine.circuit;
 
+import dripledger.engine.plan.Paced;
 import dripledger.engine.plan.PlanDigest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.TimeNode;
@@ -92,6 +93,8 @@ public final class Circuit {
       output = parts.window(window, null, 0).output();
     } else if (root instanceof TimeNode.Settle settle) {
       output = parts.settle(settle, null, 0).output();
+    } else if (root instanceof Paced paced) {
+      output = parts.paced(paced, null, 0).output();
     } else {
       output = new Page(new RowLayout(root.schema()));
       parts.build(root, (port, delta) -> output.appendAll(delta), 0);

@@ -99,6 +99,13 @@ final class EndTimes {
     waiting.count = 0;
   }
 
+  /** Forgets what was to end; up to when everything is over is known still. */
+  void clear() {
+    byTime.clear();
+    last = null;
+    capacity = 0;
+  }
+
   /** Goes on from where everything up to a time was over. */
   void restored(long time) {
     ended = time == Watermark.TIMELESS ? Watermark.NONE : time;

@@ -122,6 +122,21 @@ final class ValueCounts implements SavedStore.Form {
         });
   }
 
+  /**
+   * Takes out all values, whenever they end.
+   *
+   * @param sink given the block of each before it goes
+   */
+  void endAll(IntConsumer sink) {
+    for (int each = 0; each < store.ownLimit(); each++) {
+      if (store.isLive(each)) {
+        sink.accept(each);
+        store.remove(each);
+      }
+    }
+    ends.clear();
+  }
+
   /** Says that everything up to a time was over when the values were saved. */
   void restoredEnds(long time) {
     ends.restored(time);

@@ -7,6 +7,7 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.plan.Matches;
 import dripledger.engine.plan.Nearest;
+import dripledger.engine.plan.Paced;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.TimeNode;
@@ -72,6 +73,7 @@ final class WatermarkFigures {
   /** Whether a step goes by the watermark. */
   private static boolean waits(PlanNode node) {
     return node instanceof TimeNode.Settle
+        || node instanceof Paced
         || node instanceof TimeNode.Sessions s && s.delayMicros() >= 0
         || node instanceof Matches m && m.isSettled()
         || node instanceof Nearest n && n.ending() != null

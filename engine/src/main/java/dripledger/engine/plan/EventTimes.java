@@ -90,6 +90,7 @@ public final class EventTimes {
         plan instanceof PlanNode.Source
             || plan instanceof TimeNode.Sessions
             || plan instanceof TimeNode.Settle
+            || plan instanceof Paced
             || plan instanceof TimeNode.Reached
             || plan instanceof PlanNode.Aggregate a && a.ending() != null;
     return !goes && plan.inputs().stream().allMatch(EventTimes::isClosed);
@@ -305,6 +306,11 @@ public final class EventTimes {
       Map<Integer, EventTime> times = new HashMap<>(of(r.input()));
       times.keySet().removeIf(column -> column >= r.schema().size() - r.times());
       return times;
+    }
+
+    @Override
+    public Map<Integer, EventTime> paced(Paced p) {
+      return Map.of();
     }
 
     @Override

@@ -242,6 +242,13 @@ public final class PlanDigest {
     }
 
     @Override
+    public Void paced(Paced p) {
+      begin("paced ").append(p.time()).append(" and ").append(p.delayMicros());
+      out.append(" every ").append(p.everyMicros());
+      return inputs(p);
+    }
+
+    @Override
     public Void reached(TimeNode.Reached r) {
       begin("reached ").append(r.times()).append(types(r.schema()));
       return inputs(r);

@@ -16,7 +16,13 @@ import java.util.Map;
  * A node of a physical plan; its inputs feed it deltas. Immutable data: no code, no state, equal if
  * all of its parts are equal.
  */
-public sealed interface PlanNode {
+public sealed interface PlanNode
+    permits PlanNode.OfOne,
+        PlanNode.Source,
+        PlanNode.Values,
+        PlanNode.Join,
+        PlanNode.UnionAll,
+        Paced {
   Schema schema();
 
   List<PlanNode> inputs();

@@ -350,6 +350,19 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line paced(Paced p) {
+      String time = p.schema().column(p.time()).name();
+      return line(
+          p,
+          "put out every "
+              + Spans.text(p.everyMicros())
+              + ", and when the watermark "
+              + after(time, p.delayMicros()),
+          "rows that have changed since",
+          "rows ahead of the watermark");
+    }
+
+    @Override
     public Line reached(TimeNode.Reached r) {
       int kept = r.schema().size() - r.times();
       List<String> times = new ArrayList<>();

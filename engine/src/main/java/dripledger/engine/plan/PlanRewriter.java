@@ -133,6 +133,13 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
+  public PlanNode paced(Paced p) {
+    PlanNode settled = p.settled().accept(this);
+    PlanNode open = p.open().accept(this);
+    return made(p, new Paced(settled, open, p.time(), p.delayMicros(), p.everyMicros()));
+  }
+
+  @Override
   public PlanNode reached(TimeNode.Reached r) {
     return made(r, new TimeNode.Reached(r.input().accept(this), r.times(), r.schema()));
   }

@@ -30,5 +30,7 @@ public interface PlanVisitor<T> {
 
   T settle(TimeNode.Settle node);
 
+  T paced(Paced node);
+
   T reached(TimeNode.Reached node);
 }

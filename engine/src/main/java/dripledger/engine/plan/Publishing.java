@@ -21,7 +21,7 @@ public final class Publishing {
    * @param keepMicros how long it stays from then on; −1 for ever
    */
   public static PlanNode settled(PlanNode plan, long keepMicros) {
-    PlanNode ending = plan.accept(new Endings(true, 0));
+    PlanNode ending = plan.accept(new Endings(true, true, 0));
     boolean isFinal = ending.appendOnly() && settles(ending);
     if (keepMicros < 0 && isFinal) {
       return ending;
@@ -37,6 +37,24 @@ public final class Publishing {
     PlanNode rows = InTime.rows(ending, time);
     return new TimeNode.Settle(
         rows, time, EventTimes.of(rows).get(time).delayMicros(), keepMicros, false);
+  }
+
+  /**
+   * As {@link #settled}, and until a row is settled as it stands, every so often.
+   *
+   * @param everyMicros how often
+   */
+  public static PlanNode early(PlanNode plan, long keepMicros, long everyMicros) {
+    PlanNode settled = settled(plan, keepMicros);
+    PlanNode standing = plan.accept(new Endings(false, true, 0));
+    int time = settled == null ? -1 : soonest(standing);
+    if (time < 0) {
+      return null;
+    }
+    PlanNode rows = InTime.rows(standing, time);
+    long delay = EventTimes.of(rows).get(time).delayMicros();
+    PlanNode open = new TimeNode.Settle(rows, time, delay, 0, true);
+    return new Paced(settled, open, time, delay, everyMicros);
   }
 
   /**
@@ -78,17 +96,22 @@ public final class Publishing {
       return settled(plan, micros);
     }
     return below instanceof PlanNode.Aggregate a
-            && (ending(a, false, 0) != null || SessionGroups.last(a) >= 0)
-        ? plan.accept(new Endings(false, micros))
+            && (ending(a, false, false, 0) != null || SessionGroups.last(a) >= 0)
+        ? plan.accept(new Endings(false, false, micros))
         : null;
   }
 
-  /** When the groups of an aggregate end, or null for never. */
-  private static Ending ending(PlanNode.Aggregate a, boolean publishes, long keepMicros) {
+  /**
+   * When the groups of an aggregate end, or null for never.
+   *
+   * @param judged whether rows without a time are left out
+   */
+  private static Ending ending(
+      PlanNode.Aggregate a, boolean judged, boolean publishes, long keepMicros) {
     int time = -1;
     Map<Integer, EventTime> times = EventTimes.of(a);
     for (int column : new TreeSet<>(times.keySet())) {
-      boolean known = publishes || !a.schema().type(column).nullable();
+      boolean known = judged || !a.schema().type(column).nullable();
       if (known && (time < 0 || times.get(column).delayMicros() < times.get(time).delayMicros())) {
         time = column;
       }
@@ -100,10 +123,16 @@ public final class Publishing {
 
   private static final class Endings extends PlanRewriter {
     private final boolean publishes;
+    private final boolean judges;
     private final long keepMicros;
 
-    Endings(boolean publishes, long keepMicros) {
+    /**
+     * @param publishes whether groups are put out when they end
+     * @param judges whether rows are left out that come too late for that
+     */
+    Endings(boolean publishes, boolean judges, long keepMicros) {
       this.publishes = publishes;
+      this.judges = judges;
       this.keepMicros = keepMicros;
     }
 
@@ -118,12 +147,12 @@ public final class Publishing {
         long delay = SessionGroups.delayMicros(sessions);
         return publishes ? new TimeNode.Settle(ended, last, delay, -1, false) : ended;
       }
-      Ending ending = ending(a, publishes, keepMicros);
-      if (ending != null && publishes) {
+      Ending ending = ending(a, judges, publishes, keepMicros);
+      if (ending != null && judges) {
         input = InTime.rows(input, a.groupColumns().get(ending.column()));
         PlanNode.Aggregate judged =
             new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
-        ending = ending(judged, true, 0);
+        ending = ending(judged, true, publishes, keepMicros);
       }
       return new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), ending);
     }

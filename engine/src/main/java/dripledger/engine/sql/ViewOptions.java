@@ -11,11 +11,14 @@ import org.apache.calcite.sql.SqlNode;
 
 /** The options of a materialized view, and the plan that they make of its query's. Stateless. */
 final class ViewOptions {
+  private static final String EVERY = "every ";
+
   private ViewOptions() {}
 
   /** The plan of a view whose query has this plan. */
   static PlanNode apply(Map<String, SqlNode> options, PlanNode plan, SqlNode query) {
     boolean settled = false;
+    long early = 0;
     long keep = Retention.FOREVER;
     for (Map.Entry<String, SqlNode> option : options.entrySet()) {
       SqlNode value = option.getValue();
@@ -23,18 +26,27 @@ final class ViewOptions {
         case "rows" -> settled = isSettled(value);
         case "keep" -> keep = keep(value);
         case "upkeep", "fresh_within" -> {} // see upkeep
-        case "early", "late_rows" ->
+        case "early" -> early = early(value);
+        case "late_rows" ->
             throw SyntaxRewriter.unsupported(
                 "view option " + option.getKey(), value.getParserPosition(), null);
         default ->
             throw SqlErrors.invalid(
                 value,
                 "no option \"" + option.getKey() + "\" of a materialized view",
-                "there are rows, keep, upkeep and fresh_within");
+                "there are rows, early, keep, upkeep and fresh_within");
       }
     }
+    if (early > 0 && !settled) {
+      throw SqlErrors.invalid(
+          options.get("early"),
+          "early is for rows 'settled'",
+          "rows are shown as they stand anyway");
+    }
     if (settled) {
-      PlanNode settling = Publishing.settled(plan, keep == Retention.FOREVER ? -1 : keep);
+      long stay = keep == Retention.FOREVER ? -1 : keep;
+      PlanNode settling =
+          early > 0 ? Publishing.early(plan, stay, early) : Publishing.settled(plan, stay);
       if (settling == null) {
         throw SqlErrors.invalid(
             query,
@@ -70,6 +82,16 @@ final class ViewOptions {
     } catch (IllegalArgumentException e) {
       throw SqlErrors.invalid(upkeep, e.getMessage(), Upkeep.HINT);
     }
+  }
+
+  private static long early(SqlNode value) {
+    String text = text(value).strip().toLowerCase(Locale.ROOT);
+    long micros = text.startsWith(EVERY) ? Retention.span(text.substring(EVERY.length())) : 0;
+    if (micros == 0) {
+      throw SqlErrors.invalid(
+          value, "early '" + text(value) + "' is not known", "write 'every 10 seconds'");
+    }
+    return micros;
   }
 
   private static String text(SqlNode value) {
