@@ -17,6 +17,7 @@ import dripledger.engine.source.KeyedRows;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.RejectStore;
+import dripledger.engine.time.Arrival;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -178,7 +179,9 @@ public final class RejectReplay {
         }
         loop.submit(
             new EpochInput(
-                List.of(new EpochInput.Change(table.id(), joined(operations, current))),
+                List.of(
+                    new EpochInput.Change(
+                        table.id(), joined(operations, current), 0, Arrival.now())),
                 -1,
                 new InputProgress(Map.of(), List.of(), repaired.ids),
                 null));

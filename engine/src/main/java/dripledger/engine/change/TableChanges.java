@@ -51,7 +51,7 @@ final class TableChanges {
     pending.forEach(
         (id, page) -> {
           if (!page.isEmpty()) {
-            entries.add(new Ledger.Entry(id, page));
+            entries.add(new Ledger.Entry(id, page, 0, nowMicros));
           }
         });
     return entries;

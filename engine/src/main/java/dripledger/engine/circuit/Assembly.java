@@ -7,15 +7,18 @@ import dripledger.engine.plan.Paced;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
+import dripledger.engine.plan.TableVersions;
 import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.LongFunction;
 
 /** Makes the operators of a plan, each of which hands on to the one above. For one circuit. */
@@ -24,6 +27,7 @@ final class Assembly {
   final Inputs inputs = new Inputs();
   final Rejects rejects = new Rejects();
   final Map<PlanNode, Operator> keeping = new HashMap<>();
+  final Set<Long> histories = new HashSet<>(); // tables, of which all that rows have been is read
   final Map<PlanNode, LateRows> late = new LinkedHashMap<>();
   private final Versions versions;
   private final LongFunction<RelationVersion> relations;
@@ -226,6 +230,13 @@ final class Assembly {
     @Override
     public Void paced(Paced p) {
       Assembly.this.paced(p, next, port);
+      return null;
+    }
+
+    @Override
+    public Void tableVersions(TableVersions v) {
+      add(new VersionRows(v, next, port), v.input());
+      histories.add(v.input().relationId());
       return null;
     }
 

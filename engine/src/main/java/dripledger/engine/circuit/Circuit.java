@@ -194,6 +194,11 @@ public final class Circuit {
     return inputs.relations();
   }
 
+  /** The tables of which it reads all that their rows have been. */
+  public Set<Long> histories() {
+    return parts.histories;
+  }
+
   /** How many columns its result has. */
   int columns() {
     return root.schema().size();

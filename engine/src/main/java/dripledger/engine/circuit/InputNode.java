@@ -11,6 +11,7 @@ import dripledger.engine.view.RelationVersion;
 import java.io.DataInputStream;
 import java.io.DataOutputStream;
 import java.io.IOException;
+import java.util.Arrays;
 import java.util.List;
 
 /** A stream or table: where changes come in from outside. */
@@ -22,6 +23,9 @@ public final class InputNode extends LiveNode {
   private final KeyedInput keyed;
   private Page delta;
   private volatile long late;
+  private boolean versioned;
+  private boolean applied; // whether the delta is in the store already
+  private long since; // when what changed last in a table came to us, in microseconds since 1970
 
   private InputNode(
       long id,
@@ -103,7 +107,15 @@ public final class InputNode extends LiveNode {
   public void take(Page page, int partition, long nowMillis, long arrivedMicros) {
     countChanges(page.size());
     arrival().add(arrivedMicros, Arrival.NONE);
+    if (store != null && arrivedMicros != Arrival.NONE) {
+      since = Math.max(arrivedMicros, since + 1);
+    }
     boolean sameColumns = page.layout().columns() == input.layout().columns();
+    if (versioned && store != null) {
+      delta = input;
+      takeVersions(page, sameColumns);
+      return;
+    }
     if (keyed != null && !sameColumns) {
       delta = input;
       keyed.take(page);
@@ -126,6 +138,29 @@ public final class InputNode extends LiveNode {
     }
   }
 
+  /** Takes in changes one page after the other, so that all that a row has been is in the delta. */
+  private void takeVersions(Page page, boolean sameColumns) {
+    Page own = new Page(input.layout());
+    if (keyed != null && !sameColumns) {
+      keyed.take(page);
+      keyed.flush(own);
+    } else {
+      own.appendAll(page);
+    }
+    Arrays.fill(own.markAll(), 0, own.size(), since);
+    store.apply(own);
+    input.appendAll(own);
+    applied = true;
+  }
+
+  /**
+   * Whether somebody reads what the rows of a table have been: then each has, in the delta, the
+   * time it came to us as its mark. That of a table never goes back.
+   */
+  public void versioned(boolean value) {
+    versioned = value;
+  }
+
   /** Ends the taking of one epoch, before anything reads the delta. */
   public void taken(long epoch) {
     if (delta == null) {
@@ -134,12 +169,13 @@ public final class InputNode extends LiveNode {
     if (eventTime >= 0) {
       arrival().add(arrival().oldestMicros(), watermark.highest());
     }
-    if (keyed != null) {
+    if (!applied && keyed != null) {
       keyed.flush(input);
     }
-    if (store != null) {
+    if (!applied && store != null) {
       store.apply(delta);
     }
+    applied = false;
     if (!delta.isEmpty()) {
       changedIn(epoch);
     }
@@ -224,6 +260,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   void saveOwn(DataOutputStream out) throws IOException {
+    out.writeLong(since);
     if (watermark != null) {
       watermark.save(out);
     }
@@ -231,6 +268,7 @@ public final class InputNode extends LiveNode {
 
   @Override
   void restoreOwn(DataInputStream in, long nowMillis) throws IOException {
+    since = in.readLong();
     if (store != null) {
       store.restored();
     }

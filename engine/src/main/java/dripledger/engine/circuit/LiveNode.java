@@ -21,7 +21,7 @@ import java.util.concurrent.atomic.AtomicLong;
  * defines it, then owned by the epoch loop; the figures may be read from any thread.
  */
 public abstract sealed class LiveNode permits InputNode, QueryNode {
-  private static final byte FIGURES_VERSION = 5;
+  private static final byte FIGURES_VERSION = 6;
 
   /** The number of nodes that nobody else reads. */
   public static final long NO_NUMBER = 0;

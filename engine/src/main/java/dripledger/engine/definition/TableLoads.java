@@ -17,6 +17,7 @@ import dripledger.engine.row.Page;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Feed;
 import dripledger.engine.sql.Command;
+import dripledger.engine.time.Arrival;
 import dripledger.engine.view.Pinned;
 import java.util.ArrayList;
 import java.util.List;
@@ -171,7 +172,7 @@ public final class TableLoads {
             page -> {
               Page own = new Page(page.layout(), page.size());
               own.appendAll(page);
-              changes.add(new EpochInput.Change(table.id(), own));
+              changes.add(new EpochInput.Change(table.id(), own, 0, Arrival.now()));
             });
       }
       join(

@@ -27,6 +27,11 @@ public record EpochInput(
       this(relationId, page, partition, Arrival.NONE);
     }
 
+    /** What is in the ledger. */
+    public static Change of(Ledger.Entry e) {
+      return new Change(e.relationId(), e.changes(), e.partition(), e.arrivedMicros());
+    }
+
     public Change(long relationId, Page page) {
       this(relationId, page, 0);
     }
@@ -34,10 +39,7 @@ public record EpochInput(
 
   /** What the ledger has just taken. */
   public static EpochInput of(long sequence, List<Ledger.Entry> entries, InputProgress settled) {
-    List<Change> changes =
-        entries.stream()
-            .map(e -> new Change(e.relationId(), e.changes(), e.partition(), e.arrivedMicros()))
-            .toList();
+    List<Change> changes = entries.stream().map(Change::of).toList();
     return new EpochInput(changes, sequence, settled, null);
   }
 

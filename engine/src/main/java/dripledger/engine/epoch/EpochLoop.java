@@ -419,7 +419,9 @@ public final class EpochLoop implements AutoCloseable {
     }
     graph.step(epoch, now);
     publish(epoch, sequence, positions);
-    graph.refreshes().arrivals(onShown);
+    if (thread != null) { // not what is made again at a start
+      graph.refreshes().arrivals(onShown);
+    }
     graph.end(epoch);
     graph.refreshes().ended();
     lastStepNanos = System.nanoTime() - began;

@@ -14,9 +14,11 @@ import dripledger.engine.view.RelationVersion;
 import java.util.ArrayList;
 import java.util.Comparator;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.TimeUnit;
 import java.util.function.Consumer;
 import java.util.function.LongPredicate;
@@ -153,9 +155,16 @@ final class Graph implements AutoCloseable {
         }
       }
     }
+    Set<Long> histories = new HashSet<>();
     for (LiveNode node : nodes) {
       if (node instanceof QueryNode query) {
+        histories.addAll(query.circuit().histories());
         query.readBy(readers.getOrDefault(query.id(), List.of()));
+      }
+    }
+    for (LiveNode node : nodes) {
+      if (node instanceof InputNode input) {
+        input.versioned(histories.contains(input.id()));
       }
     }
     bundle(depths);

@@ -14,6 +14,9 @@ public record EventTime(long delayMicros, long windowMicros, long offsetMicros, 
   /** The event time of a stream. */
   public static final EventTime OF_STREAM = new EventTime(0, 0, 0, false);
 
+  /** Since when a row of a table has been as it is: it comes when it is so. */
+  public static final EventTime OF_TABLE = new EventTime(0, 0, 0, true);
+
   EventTime later(long micros) {
     return new EventTime(delayMicros + micros, 0, 0, judged);
   }

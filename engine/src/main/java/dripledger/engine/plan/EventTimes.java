@@ -314,6 +314,11 @@ public final class EventTimes {
     }
 
     @Override
+    public Map<Integer, EventTime> tableVersions(TableVersions v) {
+      return Map.of(v.since(), EventTime.OF_TABLE); // it goes by what it is beside
+    }
+
+    @Override
     public Map<Integer, EventTime> settle(TimeNode.Settle s) {
       return of(s.input());
     }

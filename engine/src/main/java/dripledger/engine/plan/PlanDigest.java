@@ -249,6 +249,12 @@ public final class PlanDigest {
     }
 
     @Override
+    public Void tableVersions(TableVersions v) {
+      begin("versions");
+      return inputs(v);
+    }
+
+    @Override
     public Void reached(TimeNode.Reached r) {
       begin("reached ").append(r.times()).append(types(r.schema()));
       return inputs(r);

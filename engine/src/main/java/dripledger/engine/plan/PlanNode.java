@@ -38,7 +38,15 @@ public sealed interface PlanNode
 
   /** A node with one input. */
   sealed interface OfOne extends PlanNode
-      permits Transform, Aggregate, Repeat, Unnest, Window, Matches, Nearest, TimeNode {
+      permits Transform,
+          Aggregate,
+          Repeat,
+          Unnest,
+          Window,
+          Matches,
+          Nearest,
+          TableVersions,
+          TimeNode {
     PlanNode input();
 
     @Override

@@ -363,6 +363,11 @@ public final class PlanPrinter {
     }
 
     @Override
+    public Line tableVersions(TableVersions v) {
+      return line(v, "what the rows of " + v.input().name() + " have been", "nothing", "");
+    }
+
+    @Override
     public Line reached(TimeNode.Reached r) {
       int kept = r.schema().size() - r.times();
       List<String> times = new ArrayList<>();

@@ -140,6 +140,11 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
   }
 
   @Override
+  public PlanNode tableVersions(TableVersions v) {
+    return v; // of the table itself, whatever else becomes of sources
+  }
+
+  @Override
   public PlanNode reached(TimeNode.Reached r) {
     return made(r, new TimeNode.Reached(r.input().accept(this), r.times(), r.schema()));
   }

@@ -30,6 +30,8 @@ public interface PlanVisitor<T> {
 
   T settle(TimeNode.Settle node);
 
+  T tableVersions(TableVersions node);
+
   T paced(Paced node);
 
   T reached(TimeNode.Reached node);

@@ -250,7 +250,7 @@ public final class Recovery {
         id -> layouts.containsKey(id) ? new Page(layouts.get(id)) : null,
         (sequence, entries, ignored) -> {
           for (Ledger.Entry e : entries) {
-            gathered.add(new EpochInput.Change(e.relationId(), e.changes(), e.partition()));
+            gathered.add(EpochInput.Change.of(e));
             rows[0] += e.changes().size();
           }
           last[0] = sequence;

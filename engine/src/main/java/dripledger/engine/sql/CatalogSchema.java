@@ -20,6 +20,7 @@ import org.apache.calcite.rel.type.StructKind;
 import org.apache.calcite.schema.Schema;
 import org.apache.calcite.schema.Statistic;
 import org.apache.calcite.schema.Table;
+import org.apache.calcite.schema.TemporalTable;
 import org.apache.calcite.schema.TranslatableTable;
 import org.apache.calcite.schema.impl.AbstractSchema;
 import org.apache.calcite.schema.impl.AbstractTable;
@@ -52,7 +53,11 @@ final class CatalogSchema extends AbstractSchema {
       }
       tables.put(
           object.name(),
-          object instanceof CatalogObject.View view ? new PlainView(view) : new Relation(object));
+          object instanceof CatalogObject.View view
+              ? new PlainView(view)
+              : object instanceof CatalogObject.Table
+                  ? new WithHistory(object)
+                  : new Relation(object));
     }
     return tables;
   }
@@ -74,8 +79,25 @@ final class CatalogSchema extends AbstractSchema {
     }
   }
 
+  /** A table: what it was at a time can be asked for. */
+  private final class WithHistory extends Relation implements TemporalTable {
+    WithHistory(CatalogObject object) {
+      super(object);
+    }
+
+    @Override
+    public String getSysStartFieldName() {
+      return "since";
+    }
+
+    @Override
+    public String getSysEndFieldName() {
+      return "until";
+    }
+  }
+
   /** A stream, table or materialized view. */
-  final class Relation extends AbstractTable {
+  class Relation extends AbstractTable {
     private final CatalogObject object;
 
     Relation(CatalogObject object) {

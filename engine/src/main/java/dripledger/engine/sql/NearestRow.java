@@ -5,6 +5,7 @@ import dripledger.engine.plan.EventTimes;
 import dripledger.engine.plan.InTime;
 import dripledger.engine.plan.Nearest;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TableVersions;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
@@ -31,6 +32,8 @@ import org.apache.calcite.rel.core.Sort;
 import org.apache.calcite.rel.logical.LogicalFilter;
 import org.apache.calcite.rel.logical.LogicalProject;
 import org.apache.calcite.rel.type.RelDataType;
+import org.apache.calcite.rel.type.RelDataTypeFactory;
+import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexCall;
 import org.apache.calcite.rex.RexCorrelVariable;
@@ -314,6 +317,39 @@ final class NearestRow extends BiRel {
     }
   }
 
+  /**
+   * For each row of the left what a table's row of its key was at its time.
+   *
+   * @param leftTime the column of that time
+   * @return the columns of the left, then those of the table and whether its row had gone by then
+   */
+  static RelNode asOf(
+      RelNode left,
+      TableHistory history,
+      List<Integer> leftKeys,
+      List<Integer> rightKeys,
+      int leftTime,
+      boolean outer) {
+    RexBuilder rex = left.getCluster().getRexBuilder();
+    int width = history.getInput().getRowType().getFieldCount();
+    List<RexNode> columns = new ArrayList<>(identity(history, rex));
+    columns.add(width, columns.remove(width + 2)); // what is put out comes first
+    List<String> names = IntStream.range(0, columns.size()).mapToObj(i -> "$n" + i).toList();
+    RelNode right = LogicalProject.create(history, List.of(), columns, names, Set.of());
+    RelDataTypeFactory.Builder type = left.getCluster().getTypeFactory().builder();
+    type.addAll(left.getRowType().getFieldList());
+    for (RelDataTypeField field : right.getRowType().getFieldList().subList(0, width + 1)) {
+      boolean nullable = outer || field.getType().isNullable();
+      type.add(
+          field.getName(),
+          left.getCluster().getTypeFactory().createTypeWithNullability(field.getType(), nullable));
+    }
+    List<SortKey> last = List.of(new SortKey(width + 2, true, false));
+    Asked asked =
+        new Asked(leftKeys, rightKeys, leftTime, width + 1, SqlKind.LESS_THAN_OR_EQUAL, last);
+    return new NearestRow(left, right, asked, outer, width + 1, type.uniquify().build());
+  }
+
   // ---- planned
 
   /** Whether the watermark speaks of both times. */
@@ -325,7 +361,7 @@ final class NearestRow extends BiRel {
   PlanNode plan(PlanNode left, PlanNode right) {
     boolean timed = isTimed(left, right);
     PlanNode firsts = timed ? InTime.rows(left, leftTime) : left;
-    PlanNode seconds = timed ? InTime.rows(right, rightTime) : right;
+    PlanNode seconds = timed && !isHistory(right) ? InTime.rows(right, rightTime) : right;
     boolean before = than == SqlKind.LESS_THAN || than == SqlKind.LESS_THAN_OR_EQUAL;
     boolean behindEqual = than == SqlKind.LESS_THAN || than == SqlKind.GREATER_THAN_OR_EQUAL;
     Both both = new Both(firsts.schema(), seconds.schema());
@@ -367,6 +403,12 @@ final class NearestRow extends BiRel {
         outs,
         left.schema().size(),
         TypeMapping.schema(rowType));
+  }
+
+  /** Whether rows are what those of a table have been: none of them is late. */
+  private static boolean isHistory(PlanNode plan) {
+    PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
+    return below instanceof TableVersions;
   }
 
   /** The columns of both kinds of rows side by side. */

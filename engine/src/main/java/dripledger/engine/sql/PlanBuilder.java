@@ -189,6 +189,15 @@ final class PlanBuilder {
           ? nearest.plan(judged(nearest.getLeft()), judged(nearest.getRight()))
           : nearest.plan(left, right);
     }
+    if (rel instanceof TableHistory history) {
+      if (!kept) {
+        throw new EngineException(
+            EngineException.Code.NOT_SUPPORTED,
+            "FOR SYSTEM_TIME AS OF in a query that is asked once: what a table was is kept for views",
+            "keep it as a materialized view, or FOLLOW it");
+      }
+      return history.plan(build(history.getInput()));
+    }
     if (rel instanceof TimeReached reached) {
       return reached.plan(build(reached.getInput()));
     }

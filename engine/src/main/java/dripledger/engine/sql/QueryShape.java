@@ -83,7 +83,7 @@ final class QueryShape {
    * @param kept whether it is kept up to date, so that the current time goes on
    */
   static RelNode of(RelNode rel, boolean kept) {
-    RelNode windowed = Matched.in(TimeWindowed.in(rel));
+    RelNode windowed = Matched.in(TimeWindowed.in(AsOf.in(rel)));
     RelNode found = NearestRow.in(Existence.in(windowed.accept(new Conditions())));
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);

@@ -215,7 +215,7 @@ final class SyntaxRewriter extends SqlShuttle {
           case UNIQUE -> "UNIQUE (SELECT …)";
           case CURSOR, ARRAY_QUERY_CONSTRUCTOR, MULTISET_QUERY_CONSTRUCTOR ->
               "a query inside an expression";
-          case PIVOT, UNPIVOT, TABLESAMPLE, SNAPSHOT -> call.getKind().toString();
+          case PIVOT, UNPIVOT, TABLESAMPLE -> call.getKind().toString();
           case COLLECTION_TABLE ->
               TimeWindowCalls.isOne(call.operand(0)) ? null : "TABLE (" + call.operand(0) + ")";
           case IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;

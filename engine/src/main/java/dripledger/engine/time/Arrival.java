@@ -16,7 +16,17 @@ public final class Arrival {
 
   /** The time of day, in microseconds since 1970, for what comes in now. */
   public static long now() {
-    return ChronoUnit.MICROS.between(Instant.EPOCH, Instant.now());
+    return of(Instant.now());
+  }
+
+  /** A time in microseconds since 1970. */
+  public static long of(Instant time) {
+    return ChronoUnit.MICROS.between(Instant.EPOCH, time);
+  }
+
+  /** The other way round. */
+  public static Instant at(long micros) {
+    return Instant.EPOCH.plus(micros, ChronoUnit.MICROS);
   }
 
   /** Something came in. */

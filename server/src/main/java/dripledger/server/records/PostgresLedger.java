@@ -13,6 +13,8 @@ import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
 import java.sql.SQLException;
+import java.time.OffsetDateTime;
+import java.time.ZoneOffset;
 import java.util.ArrayDeque;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -53,6 +55,7 @@ public final class PostgresLedger implements Ledger {
   /** One group commit, on its way. */
   private record Segment(
       long sequence,
+      long arrivedMicros,
       Map<PageKey, Page> pages,
       Map<Long, SourcePosition> inputs,
       List<Reject> rejects,
@@ -225,7 +228,13 @@ public final class PostgresLedger implements Ledger {
       }
     }
     long sequence = lastSequence + 1;
-    if (!store(new Segment(sequence, pages, read, rejects, replayed, ids))) {
+    long arrived =
+        group.stream()
+            .flatMap(p -> p.entries.stream())
+            .mapToLong(Entry::arrivedMicros)
+            .min()
+            .orElseGet(Arrival::now);
+    if (!store(new Segment(sequence, arrived, pages, read, rejects, replayed, ids))) {
       group.forEach(
           p ->
               p.acknowledged.completeExceptionally(
@@ -240,12 +249,6 @@ public final class PostgresLedger implements Ledger {
     Receiver to = receiver;
     if (to != null) {
       List<Entry> merged = new ArrayList<>();
-      long arrived =
-          group.stream()
-              .flatMap(p -> p.entries.stream())
-              .mapToLong(Entry::arrivedMicros)
-              .min()
-              .orElse(Arrival.NONE);
       pages.forEach(
           (key, page) -> merged.add(new Entry(key.relationId, page, key.partition, arrived)));
       to.committed(sequence, merged, read);
@@ -313,8 +316,8 @@ public final class PostgresLedger implements Ledger {
       try (PreparedStatement s =
           c.prepareStatement(
               "INSERT INTO ledger_segment"
-                  + " (sequence, relation_id, partition, first_position, changes, raw_bytes, payload)"
-                  + " VALUES (?, ?, ?, ?, ?, ?, ?)")) {
+                  + " (sequence, relation_id, partition, first_position, changes, raw_bytes, payload,"
+                  + " taken_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)")) {
         Map<Long, Long> ends = new HashMap<>();
         for (Map.Entry<PageKey, Page> e : segment.pages.entrySet()) {
           long id = e.getKey().relationId;
@@ -331,6 +334,7 @@ public final class PostgresLedger implements Ledger {
           s.setInt(5, e.getValue().size());
           s.setInt(6, raw.length);
           s.setBytes(7, Zstd.compress(raw, COMPRESSION_LEVEL));
+          s.setObject(8, Arrival.at(segment.arrivedMicros).atOffset(ZoneOffset.UTC));
           s.addBatch();
         }
         s.executeBatch();
@@ -403,10 +407,10 @@ public final class PostgresLedger implements Ledger {
   @Override
   public void read(long relationId, Page template, long after, long through, PartitionSink sink) {
     scan(
-        "SELECT sequence, relation_id, partition, raw_bytes, payload FROM ledger_segment"
+        "SELECT sequence, relation_id, partition, raw_bytes, payload, taken_at FROM ledger_segment"
             + " WHERE relation_id = ? AND sequence > ? AND sequence <= ? ORDER BY sequence",
         List.of(relationId, after, through),
-        (sequence, id, partition, raw) -> {
+        (sequence, id, partition, arrived, raw) -> {
           Page page = new Page(template.layout());
           PageCodec.decode(raw, page, i -> true);
           sink.page(page, partition);
@@ -418,10 +422,10 @@ public final class PostgresLedger implements Ledger {
     List<Entry> gathered = new ArrayList<>();
     long[] current = {after};
     scan(
-        "SELECT sequence, relation_id, partition, raw_bytes, payload FROM ledger_segment"
+        "SELECT sequence, relation_id, partition, raw_bytes, payload, taken_at FROM ledger_segment"
             + " WHERE sequence > ? ORDER BY sequence, relation_id, partition",
         List.of(after),
-        (sequence, id, partition, raw) -> {
+        (sequence, id, partition, arrived, raw) -> {
           if (sequence != current[0] && !gathered.isEmpty()) {
             sink.committed(current[0], List.copyOf(gathered), Map.of());
             gathered.clear();
@@ -430,7 +434,7 @@ public final class PostgresLedger implements Ledger {
           Page page = template.apply(id);
           if (page != null) {
             PageCodec.decode(raw, page, i -> true);
-            gathered.add(new Entry(id, page, partition));
+            gathered.add(new Entry(id, page, partition, arrived));
           }
         });
     if (!gathered.isEmpty()) {
@@ -439,7 +443,7 @@ public final class PostgresLedger implements Ledger {
   }
 
   private interface SegmentSink {
-    void segment(long sequence, long relationId, int partition, byte[] raw);
+    void segment(long sequence, long relationId, int partition, long arrivedMicros, byte[] raw);
   }
 
   private void scan(String query, List<Long> values, SegmentSink sink) {
@@ -456,6 +460,7 @@ public final class PostgresLedger implements Ledger {
                 r.getLong(1),
                 r.getLong(2),
                 r.getInt(3),
+                Arrival.of(r.getObject(6, OffsetDateTime.class).toInstant()),
                 Zstd.decompress(r.getBytes(5), r.getInt(4)));
           }
         }
