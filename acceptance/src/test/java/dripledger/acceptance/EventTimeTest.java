@@ -2,6 +2,7 @@ package dripledger.acceptance;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import java.time.Instant;
 import org.junit.jupiter.api.Test;
 
 /** Windows of event time over a topic of several partitions, through the client and with kills. */
@@ -162,6 +163,48 @@ class EventTimeTest extends SourceTest {
         .containsPattern("rows_hour +bytes_hour +rows_day +bytes_day +rows_last +bytes_last")
         .contains("as seen of 10 events of 30 minutes");
     service.sql("DROP MATERIALIZED VIEW circles; DROP MATERIALIZED VIEW prices");
+  }
+
+  private static void weighed(int parcel, Instant at) {
+    hub.sendAt(
+        "weighed",
+        0,
+        System.currentTimeMillis(),
+        "{\"parcel\":%d,\"gate\":\"G1\",\"at\":\"%s\"}".formatted(parcel, at));
+  }
+
+  @Test
+  void aRowMeetsWhatATableWasWhenItWasCommittedAtItsSource() throws Exception {
+    hub.topic("weighed", 1);
+    hub.execute(
+        "CREATE TABLE gate_fee (gate text PRIMARY KEY, cents integer)",
+        "INSERT INTO gate_fee VALUES ('G1', 5)");
+    service.sql(
+        "CREATE TABLE gate_fee FROM hub_ops (table 'public.gate_fee');"
+            + " CREATE STREAM weighed (parcel BIGINT, gate VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at"
+            + " LATENESS INTERVAL '2' HOUR) FROM hub_log (topic 'weighed') FORMAT json;"
+            + " CREATE MATERIALIZED VIEW fees AS SELECT w.parcel, f.cents FROM weighed AS w LEFT JOIN"
+            + " gate_fee FOR SYSTEM_TIME AS OF w.at AS f ON f.gate = w.gate");
+    Instant first = Instant.now();
+    weighed(1, first.minusSeconds(1800));
+    expect("SELECT * FROM fees ORDER BY parcel", "[[1, 5]]");
+    hub.execute("UPDATE gate_fee SET cents = 7");
+    Instant between = Instant.now();
+    hub.execute("UPDATE gate_fee SET cents = 9", "DELETE FROM gate_fee");
+    weighed(2, between);
+    weighed(3, Instant.now().plusSeconds(60));
+    expect("SELECT * FROM fees ORDER BY parcel", "[[1, 5], [2, 7], [3, null]]");
+    service.kill();
+    service.start();
+    hub.execute("INSERT INTO gate_fee VALUES ('G1', 11)");
+    weighed(4, between);
+    weighed(5, Instant.now().plusSeconds(60));
+    weighed(6, first.minusSeconds(60));
+    expect(
+        "SELECT * FROM fees ORDER BY parcel", "[[1, 5], [2, 7], [3, 11], [4, 7], [5, 11], [6, 5]]");
+    assertThat(service.drip("", "sql", "EXPLAIN fees").out())
+        .contains("what the rows of gate_fee have been");
+    service.sql("DROP MATERIALIZED VIEW fees");
   }
 
   @Test

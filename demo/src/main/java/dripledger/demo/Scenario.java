@@ -92,7 +92,7 @@ public final class Scenario {
                  ROUND((s.grams - p.declared_grams) * u.cents_per_kg / 1000, 2) AS cents
           FROM scan_checked AS s
           JOIN parcel AS p ON p.parcel_id = s.parcel
-          JOIN surcharge AS u ON u.service = p.service
+          JOIN surcharge FOR SYSTEM_TIME AS OF s.at AS u ON u.service = p.service
           WHERE s.grams > p.declared_grams AND s.grams > u.from_grams""",
           """
           CREATE MATERIALIZED VIEW lost_parcels AS

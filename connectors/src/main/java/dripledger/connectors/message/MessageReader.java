@@ -161,6 +161,16 @@ public final class MessageReader {
   }
 
   private void append(Message message, Page into) {
+    int rows = into.size();
+    appendRows(message, into);
+    if (key != null && message.timeMillis >= 0) {
+      for (int i = rows; i < into.size(); i++) {
+        into.mark(i, message.timeMillis * 1000); // when it was made
+      }
+    }
+  }
+
+  private void appendRows(Message message, Page into) {
     builder.clear();
     if (key == null) {
       if (message.value == null) {

@@ -49,6 +49,7 @@ final class FollowedTable {
   private final DriftLog drift;
   private int[] columns; // of the relation's columns, ours or −1
   private Page page;
+  private int dated; // rows of it
   private List<Reject> rejects = new ArrayList<>();
 
   /** The operations of one transaction that came while the table was being loaded. */
@@ -124,10 +125,18 @@ final class FollowedTable {
     return !page.isEmpty() || !rejects.isEmpty();
   }
 
+  /** Says when what was gathered since the last call was committed. */
+  void committed(long micros) {
+    while (dated < page.size()) {
+      page.mark(dated++, micros);
+    }
+  }
+
   /** The operations gathered since the last call. */
   Page takePage() {
     Page taken = page;
     page = new Page(operations);
+    dated = 0;
     return taken;
   }
 

@@ -17,8 +17,12 @@ final class PgOutput {
 
   /** What the messages say. */
   interface Handler {
-    /** A transaction begins that was committed at this place. */
-    void begin(long commitLsn);
+    /**
+     * A transaction begins that was committed at this place.
+     *
+     * @param micros when it was committed, in microseconds since 1970
+     */
+    void begin(long commitLsn, long micros);
 
     /** It ends; {@code endLsn} is where to go on. */
     void commit(long endLsn);
@@ -77,6 +81,9 @@ final class PgOutput {
     }
   }
 
+  /** Where the times of messages begin, in microseconds since 1970. */
+  private static final long SINCE_2000 = 946_684_800_000_000L;
+
   private final Handler handler;
   private final Tuple old = new Tuple();
   private final Tuple row = new Tuple();
@@ -89,7 +96,7 @@ final class PgOutput {
   void read(ByteBuffer in) {
     char type = (char) in.get();
     switch (type) {
-      case 'B' -> handler.begin(in.getLong());
+      case 'B' -> handler.begin(in.getLong(), in.getLong() + SINCE_2000);
       case 'C' -> {
         in.get();
         in.getLong();

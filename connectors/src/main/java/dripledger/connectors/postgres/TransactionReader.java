@@ -14,6 +14,7 @@ final class TransactionReader implements PgOutput.Handler {
   private final Map<Integer, FollowedTable> byRelation;
   private final long maxTransactionBytes;
   private long commitLsn; // of the transaction being read
+  private long commitMicros;
   boolean inTransaction;
   long ended; // the end of the last transaction read
   long seen; // no transaction before this place is still to come
@@ -35,9 +36,10 @@ final class TransactionReader implements PgOutput.Handler {
   }
 
   @Override
-  public void begin(long lsn) {
+  public void begin(long lsn, long micros) {
     inTransaction = true;
     commitLsn = lsn;
+    commitMicros = micros;
   }
 
   @Override
@@ -46,6 +48,7 @@ final class TransactionReader implements PgOutput.Handler {
     ended = endLsn;
     seen = Math.max(seen, endLsn);
     for (FollowedTable t : tables.values()) {
+      t.committed(commitMicros);
       if (!t.live && t.pending()) {
         t.keptBack.add(new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects()));
       }

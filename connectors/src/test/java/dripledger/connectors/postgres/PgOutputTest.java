@@ -19,8 +19,8 @@ class PgOutputTest {
 
   private final class Note implements PgOutput.Handler {
     @Override
-    public void begin(long commitLsn) {
-      said.add("begin " + commitLsn);
+    public void begin(long commitLsn, long micros) {
+      said.add("begin " + commitLsn + " at " + micros);
     }
 
     @Override
@@ -156,7 +156,7 @@ class PgOutputTest {
     read('C', (byte) 0, 100L, 108L, 5L);
     assertThat(said)
         .containsExactly(
-            "begin 100",
+            "begin 100 at 946684800000005",
             "relation 42 public.parcel d [id, größe] [20, 1700] [-1, 655366] [true, false]",
             "insert 42 [1, ä]",
             "update 42 [1, null]",

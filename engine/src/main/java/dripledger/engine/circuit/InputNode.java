@@ -25,7 +25,7 @@ public final class InputNode extends LiveNode {
   private volatile long late;
   private boolean versioned;
   private boolean applied; // whether the delta is in the store already
-  private long since; // when what changed last in a table came to us, in microseconds since 1970
+  private long since = VersionRows.ALWAYS; // when a table changed last, if versions are read
 
   private InputNode(
       long id,
@@ -107,13 +107,10 @@ public final class InputNode extends LiveNode {
   public void take(Page page, int partition, long nowMillis, long arrivedMicros) {
     countChanges(page.size());
     arrival().add(arrivedMicros, Arrival.NONE);
-    if (store != null && arrivedMicros != Arrival.NONE) {
-      since = Math.max(arrivedMicros, since + 1);
-    }
     boolean sameColumns = page.layout().columns() == input.layout().columns();
     if (versioned && store != null) {
       delta = input;
-      takeVersions(page, sameColumns);
+      takeVersions(page, keyed != null && !sameColumns, arrivedMicros);
       return;
     }
     if (keyed != null && !sameColumns) {
@@ -138,24 +135,38 @@ public final class InputNode extends LiveNode {
     }
   }
 
-  /** Takes in changes one page after the other, so that all that a row has been is in the delta. */
-  private void takeVersions(Page page, boolean sameColumns) {
-    Page own = new Page(input.layout());
-    if (keyed != null && !sameColumns) {
-      keyed.take(page);
-      keyed.flush(own);
-    } else {
-      own.appendAll(page);
-    }
-    Arrays.fill(own.markAll(), 0, own.size(), since);
-    store.apply(own);
-    input.appendAll(own);
+  /** Takes in changes as they were made, so that all that a row has been is in the delta. */
+  private void takeVersions(Page page, boolean operations, long arrivedMicros) {
     applied = true;
+    if (!operations) {
+      Page own = new Page(input.layout());
+      own.appendAll(page);
+      takeVersion(own, arrivedMicros);
+      return;
+    }
+    for (int from = 0; from < page.size(); ) {
+      int to = from + 1;
+      while (to < page.size() && page.mark(to) == page.mark(from)) {
+        to++;
+      }
+      Page own = new Page(input.layout());
+      keyed.take(page, from, to);
+      keyed.flush(own);
+      takeVersion(own, page.mark(from) == Page.UNMARKED ? arrivedMicros : page.mark(from));
+      from = to;
+    }
+  }
+
+  private void takeVersion(Page changes, long madeMicros) {
+    since = Math.max(madeMicros, since + 1); // the first of all unmarked is as good as always
+    Arrays.fill(changes.markAll(), 0, changes.size(), since);
+    store.apply(changes);
+    input.appendAll(changes);
   }
 
   /**
-   * Whether somebody reads what the rows of a table have been: then each has, in the delta, the
-   * time it came to us as its mark. That of a table never goes back.
+   * Whether somebody reads what the rows of a table have been: then each has, in the delta, as its
+   * mark the time it was made at the source, or came to us. That of a table never goes back.
    */
   public void versioned(boolean value) {
     versioned = value;

@@ -50,7 +50,12 @@ final class KeyedInput {
 
   /** Takes in operations. */
   void take(Page page) {
-    for (int i = 0; i < page.size(); i++) {
+    take(page, 0, page.size());
+  }
+
+  /** Takes in some of the operations of a page. */
+  void take(Page page, int from, int to) {
+    for (int i = from; i < to; i++) {
       byte[] bytes = page.bytes();
       int row = page.start(i);
       int what = (int) operations.slot(bytes, row, KeyedRows.doColumn(schema));

@@ -7,8 +7,9 @@ import java.util.List;
  * Rows of one stream or table from one partition.
  *
  * @param objectId whose rows
- * @param page events of a stream, or operations of a keyed table (see {@link KeyedRows}); handed
- *     over and not touched again
+ * @param page events of a stream, or operations of a keyed table (see {@link KeyedRows}), which may
+ *     be marked with when they were made, in microseconds since 1970; handed over and not touched
+ *     again
  * @param partition whose watermark they advance; 0 where there are no partitions
  * @param rejects messages of the same range that were not taken
  */
