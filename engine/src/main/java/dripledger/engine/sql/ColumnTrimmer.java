@@ -40,6 +40,13 @@ public final class ColumnTrimmer extends RelFieldTrimmer {
     return result(rel.copy(rel.getTraitSet(), List.of(below.left)), below.right);
   }
 
+  /** The columns of the left that are read, and by what the nearest row is found. */
+  public TrimResult trimFields(
+      NearestRow rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {
+    TrimResult below = trimChild(rel, rel.getLeft(), rel.needed(fieldsUsed), extraFields);
+    return result(rel.trimmed(below.left, below.right), rel.mapping(below.right));
+  }
+
   /** The columns that are read, the time and those of the window. */
   public TrimResult trimFields(
       TimeWindowed rel, ImmutableBitSet fieldsUsed, Set<RelDataTypeField> extraFields) {

@@ -1,12 +1,10 @@
 package dripledger.engine.sql;
 
-import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.EventTimes;
 import dripledger.engine.plan.InTime;
 import dripledger.engine.plan.Nearest;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.TableVersions;
-import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Schema;
@@ -42,6 +40,8 @@ import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.util.ImmutableBitSet;
+import org.apache.calcite.util.mapping.Mapping;
 
 /**
  * A LATERAL query for the nearest row: {@code (SELECT … FROM b WHERE b.k = a.k AND b.at <= a.at
@@ -350,6 +350,35 @@ final class NearestRow extends BiRel {
     return new NearestRow(left, right, asked, outer, width + 1, type.uniquify().build());
   }
 
+  /** The columns of the left that are needed. */
+  ImmutableBitSet needed(ImmutableBitSet used) {
+    return used.intersect(ImmutableBitSet.range(left.getRowType().getFieldCount()))
+        .union(ImmutableBitSet.of(leftKeys))
+        .set(leftTime);
+  }
+
+  /** As it is when some columns of the left are left out. */
+  NearestRow trimmed(RelNode input, Mapping where) {
+    RelDataTypeFactory.Builder type = getCluster().getTypeFactory().builder();
+    type.addAll(input.getRowType().getFieldList());
+    List<RelDataTypeField> own = rowType.getFieldList();
+    type.addAll(own.subList(left.getRowType().getFieldCount(), own.size()));
+    Asked asked =
+        new Asked(
+            leftKeys.stream().map(where::getTarget).toList(),
+            rightKeys,
+            where.getTarget(leftTime),
+            rightTime,
+            than,
+            ties);
+    return new NearestRow(input, right, asked, outer, outputs, type.uniquify().build());
+  }
+
+  /** From the columns it has to those it has then. */
+  Mapping mapping(Mapping where) {
+    return SessionWindowed.beside(where, left.getRowType().getFieldCount(), outputs);
+  }
+
   // ---- planned
 
   /** Whether the watermark speaks of both times. */
@@ -364,7 +393,7 @@ final class NearestRow extends BiRel {
     PlanNode seconds = timed && !isHistory(right) ? InTime.rows(right, rightTime) : right;
     boolean before = than == SqlKind.LESS_THAN || than == SqlKind.LESS_THAN_OR_EQUAL;
     boolean behindEqual = than == SqlKind.LESS_THAN || than == SqlKind.GREATER_THAN_OR_EQUAL;
-    Both both = new Both(firsts.schema(), seconds.schema());
+    BothKinds both = new BothKinds(firsts.schema(), seconds.schema());
     for (int i = 0; i < leftKeys.size(); i++) {
       both.shared(leftKeys.get(i), rightKeys.get(i));
     }
@@ -409,75 +438,5 @@ final class NearestRow extends BiRel {
   private static boolean isHistory(PlanNode plan) {
     PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
     return below instanceof TableVersions;
-  }
-
-  /** The columns of both kinds of rows side by side. */
-  private static final class Both {
-    private final Schema first;
-    private final Schema second;
-    private final List<Column> columns = new ArrayList<>();
-    private final List<Expr> firsts = new ArrayList<>();
-    private final List<Expr> seconds = new ArrayList<>();
-
-    Both(Schema first, Schema second) {
-      this.first = first;
-      this.second = second;
-    }
-
-    private int add(String name, ColumnType type, Expr ofFirst, Expr ofSecond) {
-      columns.add(new Column(name, type));
-      firsts.add(ofFirst);
-      seconds.add(ofSecond);
-      return columns.size() - 1;
-    }
-
-    private static Expr column(Schema schema, int column) {
-      return new Expr.Column(column, schema.type(column));
-    }
-
-    int shared(int ofFirst, int ofSecond) {
-      boolean nullable = first.type(ofFirst).nullable() || second.type(ofSecond).nullable();
-      return add(
-          first.column(ofFirst).name(),
-          first.type(ofFirst).withNullable(nullable),
-          column(first, ofFirst),
-          column(second, ofSecond));
-    }
-
-    int kind(long ofFirst, long ofSecond) {
-      ColumnType type = ColumnType.of(Kind.INTEGER).notNull();
-      return add("kind", type, new Expr.Constant(ofFirst, type), new Expr.Constant(ofSecond, type));
-    }
-
-    /** Where a column of the first kind is. */
-    int first(int column) {
-      return known(firsts, column(first, column), first.column(column), true);
-    }
-
-    int second(int column) {
-      return known(seconds, column(second, column), second.column(column), false);
-    }
-
-    private int known(List<Expr> own, Expr column, Column named, boolean isFirst) {
-      int at = own.indexOf(column);
-      if (at >= 0) {
-        return at;
-      }
-      ColumnType type = named.type().withNullable(true);
-      Expr none = new Expr.Constant(null, type);
-      return add(named.name(), type, isFirst ? column : none, isFirst ? none : column);
-    }
-
-    Schema schema() {
-      return new Schema(columns);
-    }
-
-    List<Expr> firsts() {
-      return firsts;
-    }
-
-    List<Expr> seconds() {
-      return seconds;
-    }
   }
 }

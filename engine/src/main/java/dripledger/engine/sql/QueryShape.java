@@ -90,17 +90,23 @@ final class QueryShape {
     if (hasQueries(shaped)) {
       shaped = decorrelated(Unnested.in(Matched.in(TimeWindowed.in(run(JOINED, shaped)))), builder);
     }
-    shaped = kept ? CurrentTime.in(run(PUSHED, run(SIMPLE, shaped))) : shaped;
+    shaped = kept ? CurrentTime.in(pushed(shaped)) : shaped;
     if (hasJoins(shaped)
         || TimeReached.isIn(shaped)
         || hasWindows(shaped)
         || Unnested.isIn(shaped)
         || TimeWindowed.isIn(shaped)) {
-      shaped = run(PUSHED, run(SIMPLE, shaped));
+      shaped = pushed(shaped);
       shaped =
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
     return WholeSessions.in(run(SIMPLE, shaped));
+  }
+
+  private static RelNode pushed(RelNode rel) {
+    RelNode simple = run(SIMPLE, rel);
+    RelNode below = FilterBelowNearest.in(simple);
+    return run(PUSHED, below == simple ? simple : run(SIMPLE, below));
   }
 
   /** Without correlation: the library stops at what a filter has left none in, and goes on then. */
@@ -276,7 +282,9 @@ final class QueryShape {
   }
 
   private static boolean hasJoins(RelNode rel) {
-    return rel instanceof Join || rel.getInputs().stream().anyMatch(QueryShape::hasJoins);
+    return rel instanceof Join
+        || rel instanceof NearestRow
+        || rel.getInputs().stream().anyMatch(QueryShape::hasJoins);
   }
 
   private static boolean hasWindows(RelNode rel) {
