@@ -45,6 +45,20 @@ final class HandWritten {
     emit(key, counts[at], sums[at]);
   }
 
+  /** Adds what another has. */
+  void addAll(HandWritten other) {
+    for (int i = 0; i < other.keys.length; i++) {
+      if (other.counts[i] != 0) {
+        add(other.keys[i], other.counts[i], other.sums[i]);
+      }
+    }
+  }
+
+  private void add(long key, long count, long sum) {
+    add(key, sum);
+    counts[slot(key)] += count - 1;
+  }
+
   /** The sum of a key, 0 if it is not there. */
   long sum(long key) {
     return sums[slot(key)];

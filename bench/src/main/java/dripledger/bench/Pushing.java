@@ -7,6 +7,9 @@ import java.net.http.HttpRequest;
 import java.net.http.HttpResponse;
 import java.util.Arrays;
 import java.util.SplittableRandom;
+import java.util.concurrent.atomic.AtomicBoolean;
+import java.util.concurrent.atomic.AtomicLong;
+import java.util.concurrent.locks.LockSupport;
 
 /**
  * Events pushed to a running service over HTTP: how long one takes until views show it, and how
@@ -16,6 +19,7 @@ import java.util.SplittableRandom;
 final class Pushing {
   private static final int SINGLE = 2000;
   private static final int MANY = 300_000;
+  private static final long PUSH_NANOS = 20_000_000;
 
   private final HttpClient http = HttpClient.newHttpClient();
   private final String base;
@@ -46,9 +50,47 @@ final class Pushing {
         best = Math.max(best, MANY / ((System.nanoTime() - began) / 1e9));
       }
       System.out.printf("  %,d events in one push, shown: %,.0f a second%n", MANY, best);
+      underLoad(best / 2, event);
     } finally {
       sql("DROP STREAM bench_scan CASCADE");
     }
+  }
+
+  /** One event at a time beside so many others a second, which come in a push every so often. */
+  private void underLoad(double perSecond, String event) throws Exception {
+    int each = (int) (perSecond * PUSH_NANOS / 1e9);
+    SplittableRandom random = new SplittableRandom(3);
+    StringBuilder body = new StringBuilder();
+    for (int i = 0; i < each; i++) {
+      body.append(event(random));
+    }
+    String events = body.toString();
+    AtomicBoolean ends = new AtomicBoolean();
+    AtomicLong pushed = new AtomicLong();
+    Thread load =
+        new Thread(
+            () -> {
+              long due = System.nanoTime();
+              while (!ends.get()) {
+                due = Math.max(due + PUSH_NANOS, System.nanoTime() - PUSH_NANOS);
+                try {
+                  push(events);
+                } catch (IOException | InterruptedException e) {
+                  System.out.println("the load ends: " + e.getMessage());
+                  return;
+                }
+                pushed.addAndGet(each);
+                LockSupport.parkNanos(due - System.nanoTime());
+              }
+            });
+    load.start();
+    long began = System.nanoTime();
+    percentiles("the same at half of that load", () -> push(event));
+    ends.set(true);
+    load.join();
+    System.out.printf(
+        "  load: %,.0f events a second, wanted %,.0f%n",
+        pushed.get() / ((System.nanoTime() - began) / 1e9), perSecond);
   }
 
   private static String event(SplittableRandom random) {

@@ -128,6 +128,12 @@ class TimeWindowOracleTest extends BesidePostgres {
     both("tumble", sums + TUMBLE + " t" + group);
     both("shifted", sums + SHIFTED + " t" + group);
     both("hop", sums + HOP + " t" + group);
+    both( // by slices, of what may be missing
+        "hop_some",
+        "SELECT window_end, COUNT(*) AS n, COUNT(gate) AS c, SUM(grams) FILTER (WHERE gate = 'G1') AS f,"
+            + " COUNT(*) FILTER (WHERE grams > 500) AS h FROM "
+            + HOP
+            + " t WHERE grams IS DISTINCT FROM 7 GROUP BY window_end");
     both("uneven", "SELECT window_end, COUNT(*) AS n FROM " + UNEVEN + " t GROUP BY window_end");
     both(
         "values_kept",
@@ -213,6 +219,7 @@ class TimeWindowOracleTest extends BesidePostgres {
     settled( // an event at the very watermark may not be the last
         "events",
         "SELECT at + INTERVAL '0.001 seconds' AS window_end, parcel FROM scan one WHERE grams > 9");
+    VIEWS.put("hop_kept", new View(" OPTIONS (keep '1 minute')", false, sums + HOP + " t" + group));
     VIEWS.put("kept", new View(" OPTIONS (keep '1 minute')", false, sums + TUMBLE + " t" + group));
     for (String name : List.of("tumble", "rows_alone", "values_kept", "side_by_side")) {
       String options = " OPTIONS (rows 'settled', keep '1 minute')";

@@ -19,6 +19,7 @@ final class TimeWindows implements Operator {
   private final long offset;
   private final boolean tumbles;
   private final boolean grows;
+  private final boolean lateOnly; // rows that are late for the first of their windows, not counted
   private final long delay; // −1 if no row is late
   private final LateRows late;
   private final Rejects rejects;
@@ -39,6 +40,7 @@ final class TimeWindows implements Operator {
     tumbles = plan.tumbles();
     grows = plan.grows();
     delay = plan.delayMicros();
+    lateOnly = plan.rows() == TimeNode.TimeWindows.Rows.PARTLY_LATE;
     this.late = late;
     this.rejects = rejects;
     place = rejects.place(PlanPrinter.step(plan), input);
@@ -62,6 +64,9 @@ final class TimeWindows implements Operator {
       if (weight == 0) {
         continue;
       }
+      if (lateOnly && isTimely(delta, i)) {
+        continue;
+      }
       if (input.isNull(bytes, row, time)) {
         rejects.add(place, bytes, row, weight, timeless);
       } else {
@@ -72,6 +77,15 @@ final class TimeWindows implements Operator {
       }
     }
     handOn();
+  }
+
+  /** Whether a row is in time for the first of its windows, or has no time. */
+  private boolean isTimely(Page delta, int i) {
+    long mark = mark(delta, i);
+    if (mark == Page.UNMARKED || input.isNull(delta.bytes(), delta.start(i), time)) {
+      return true;
+    }
+    return beginOf(input.slot(delta.bytes(), delta.start(i), time)) + slide > mark;
   }
 
   private void handOn() {
@@ -149,7 +163,7 @@ final class TimeWindows implements Operator {
   }
 
   private void countLate(long by, long weight) {
-    if (weight > 0) {
+    if (weight > 0 && !lateOnly) {
       late.add(by, weight);
     }
   }

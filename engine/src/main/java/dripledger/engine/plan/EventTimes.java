@@ -294,8 +294,11 @@ public final class EventTimes {
         times.put(w.time(), time.inWindows(w));
         if (!w.tumbles()) {
           int width = w.input().schema().size();
-          times.put(width, new EventTime(time.delayMicros() + w.sizeMicros(), 0, 0, true));
-          times.put(width + 1, new EventTime(time.delayMicros(), 0, 0, true));
+          boolean slices = w.rows() == TimeNode.TimeWindows.Rows.OF_SLICES;
+          long delay =
+              time.delayMicros() - (slices ? w.slideMicros() : 0); // the last has ended then
+          times.put(width, new EventTime(delay + w.sizeMicros(), 0, 0, true));
+          times.put(width + 1, new EventTime(delay, 0, 0, true));
         }
       }
       return times;

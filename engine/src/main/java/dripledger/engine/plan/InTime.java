@@ -1,6 +1,7 @@
 package dripledger.engine.plan;
 
 import dripledger.engine.expr.Expr;
+import dripledger.engine.plan.TimeNode.TimeWindows.Rows;
 import dripledger.engine.row.Schema;
 
 /**
@@ -50,6 +51,8 @@ public final class InTime {
         false,
         offsetMicros,
         delay < 0 ? delay : delay + moreMicros,
+        Rows.ALL,
+        0,
         plan.schema());
   }
 
@@ -80,7 +83,11 @@ public final class InTime {
         || plan instanceof PlanNode.Transform t && hasJoin(t.input());
   }
 
-  /** The rows of a plan in windows that may overlap. */
+  /**
+   * The rows of a plan in windows that may overlap.
+   *
+   * @param rows which, and what they are
+   */
   public static PlanNode over(
       PlanNode plan,
       int time,
@@ -88,9 +95,31 @@ public final class InTime {
       long slideMicros,
       boolean grows,
       long offsetMicros,
+      Rows rows,
       Schema schema) {
+    long delay = rows == Rows.OF_SLICES ? -1 : delay(plan, time);
     return new TimeNode.TimeWindows(
-        plan, time, sizeMicros, slideMicros, grows, offsetMicros, delay(plan, time), schema);
+        plan, time, sizeMicros, slideMicros, grows, offsetMicros, delay, rows, 0, schema);
+  }
+
+  /**
+   * The rows of a plan that come in time for slices, which are read in longer windows.
+   *
+   * @param reachMicros how much longer these are
+   */
+  public static PlanNode slices(
+      PlanNode plan, int time, long sizeMicros, long offsetMicros, long reachMicros) {
+    return new TimeNode.TimeWindows(
+        plan,
+        time,
+        sizeMicros,
+        sizeMicros,
+        false,
+        offsetMicros,
+        delay(plan, time),
+        Rows.FOR_SLICES,
+        reachMicros,
+        plan.schema());
   }
 
   /** How far the watermark follows behind a time; −1 if it says nothing of it. */

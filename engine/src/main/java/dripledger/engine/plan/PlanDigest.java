@@ -222,6 +222,8 @@ public final class PlanDigest {
           .append(w.offsetMicros())
           .append(" and ")
           .append(w.delayMicros())
+          .append(w.rows() == TimeNode.TimeWindows.Rows.ALL ? "" : " " + w.rows())
+          .append(w.reachMicros() == 0 ? "" : " " + w.reachMicros())
           .append(types(w.schema()));
       return inputs(w);
     }

@@ -309,7 +309,14 @@ public final class PlanPrinter {
       }
       String every =
           w.tumbles() ? "" : (w.grows() ? " growing by " : " every ") + Spans.text(w.slideMicros());
-      String step = "windows of " + Spans.text(w.sizeMicros()) + every;
+      String of =
+          switch (w.rows()) {
+            case ALL -> "windows of ";
+            case FOR_SLICES -> "slices of ";
+            case OF_SLICES -> "slices in windows of ";
+            case PARTLY_LATE -> "rows too late for their slice in windows of ";
+          };
+      String step = of + Spans.text(w.sizeMicros()) + every;
       return line(
           w, step + " by " + time + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");
     }

@@ -111,6 +111,8 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
             w.grows(),
             w.offsetMicros(),
             w.delayMicros(),
+            w.rows(),
+            w.reachMicros(),
             w.schema()));
   }
 

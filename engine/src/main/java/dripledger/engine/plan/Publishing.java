@@ -154,7 +154,16 @@ public final class Publishing {
             new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
         ending = ending(judged, true, publishes, keepMicros);
       }
+      if (ending != null && !publishes) { // what longer windows read of it has to stay as long
+        ending =
+            new Ending(ending.column(), ending.delayMicros() + reach(input), ending.publishes());
+      }
       return new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), ending);
+    }
+
+    private static long reach(PlanNode input) {
+      PlanNode below = input instanceof PlanNode.Transform t ? t.input() : input;
+      return below instanceof TimeNode.TimeWindows w ? w.reachMicros() : 0;
     }
   }
 }

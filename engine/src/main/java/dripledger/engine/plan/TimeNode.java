@@ -20,6 +20,9 @@ public sealed interface TimeNode extends PlanNode.OfOne {
    *     the one before by the slide
    * @param offsetMicros where a window begins, counted from 1970
    * @param delayMicros how far the watermark follows behind that time; −1 if no row can be late
+   * @param rows which rows
+   * @param reachMicros how much longer than they are what they hold is read, {@link
+   *     Rows#FOR_SLICES}
    * @param schema the columns of the input; if windows overlap, then {@code window_start} and
    *     {@code window_end} of each that a row is in
    */
@@ -31,8 +34,22 @@ public sealed interface TimeNode extends PlanNode.OfOne {
       boolean grows,
       long offsetMicros,
       long delayMicros,
+      Rows rows,
+      long reachMicros,
       Schema schema)
       implements TimeNode {
+    /** Which rows are put into windows, and what they are. */
+    public enum Rows {
+      /** All, each by its own time. */
+      ALL,
+      /** All; others put what these windows hold into longer ones that overlap. */
+      FOR_SLICES,
+      /** Slices of time, each in the windows that hold all of it. */
+      OF_SLICES,
+      /** Those alone that came too late for the first of their windows, which others count. */
+      PARTLY_LATE
+    }
+
     /** Whether a row is in one window only. */
     public boolean tumbles() {
       return sizeMicros == slideMicros;

@@ -334,7 +334,8 @@ final class NearestRow extends BiRel {
     int width = history.getInput().getRowType().getFieldCount();
     List<RexNode> columns = new ArrayList<>(identity(history, rex));
     columns.add(width, columns.remove(width + 2)); // what is put out comes first
-    List<String> names = IntStream.range(0, columns.size()).mapToObj(i -> "$n" + i).toList();
+    List<String> names = new ArrayList<>(history.getRowType().getFieldNames());
+    names.add(width, names.remove(width + 2));
     RelNode right = LogicalProject.create(history, List.of(), columns, names, Set.of());
     RelDataTypeFactory.Builder type = left.getCluster().getTypeFactory().builder();
     type.addAll(left.getRowType().getFieldList());

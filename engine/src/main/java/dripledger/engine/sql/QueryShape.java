@@ -100,7 +100,8 @@ final class QueryShape {
       shaped =
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
-    return WholeSessions.in(run(SIMPLE, shaped));
+    shaped = WholeSessions.in(run(SIMPLE, shaped));
+    return kept ? SlicedWindows.in(shaped) : shaped;
   }
 
   private static RelNode pushed(RelNode rel) {

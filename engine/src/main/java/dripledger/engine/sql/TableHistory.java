@@ -32,9 +32,10 @@ final class TableHistory extends SingleRel {
     return types
         .builder()
         .addAll(getInput().getRowType().getFieldList())
-        .add("$since", types.createSqlType(SqlTypeName.TIMESTAMP, MICROS))
-        .add("$number", types.createSqlType(SqlTypeName.BIGINT))
-        .add("$gone", types.createSqlType(SqlTypeName.BOOLEAN))
+        .add("since", types.createSqlType(SqlTypeName.TIMESTAMP, MICROS))
+        .add("number", types.createSqlType(SqlTypeName.BIGINT))
+        .add("gone", types.createSqlType(SqlTypeName.BOOLEAN))
+        .uniquify()
         .build();
   }
 

@@ -4,6 +4,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.plan.InTime;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode.TimeWindows.Rows;
 import java.math.BigDecimal;
 import java.util.ArrayList;
 import java.util.List;
@@ -45,6 +46,7 @@ final class TimeWindowed extends SingleRel {
   private final long slide;
   private final boolean grows;
   private final long offset;
+  private final Rows rows;
 
   private TimeWindowed(
       RelNode input,
@@ -54,25 +56,41 @@ final class TimeWindowed extends SingleRel {
       boolean grows,
       long offset,
       RelDataType type) {
+    this(input, time, size, slide, grows, offset, Rows.ALL, type);
+  }
+
+  private TimeWindowed(
+      RelNode input,
+      int time,
+      long size,
+      long slide,
+      boolean grows,
+      long offset,
+      Rows rows,
+      RelDataType type) {
     super(input.getCluster(), input.getTraitSet(), input);
     this.time = time;
     this.size = size;
     this.slide = slide;
     this.grows = grows;
     this.offset = offset;
+    this.rows = rows;
     this.rowType = type;
   }
 
   /** The plan of it over that of its input. */
   PlanNode plan(PlanNode over) {
+    if (rows == Rows.FOR_SLICES) {
+      return InTime.slices(over, time, slide, offset, size - slide);
+    }
     return size == slide
         ? InTime.windows(over, time, size, offset)
-        : InTime.over(over, time, size, slide, grows, offset, TypeMapping.schema(rowType));
+        : InTime.over(over, time, size, slide, grows, offset, rows, TypeMapping.schema(rowType));
   }
 
   @Override
   public RelNode copy(RelTraitSet traits, List<RelNode> inputs) {
-    return new TimeWindowed(inputs.get(0), time, size, slide, grows, offset, rowType);
+    return new TimeWindowed(inputs.get(0), time, size, slide, grows, offset, rows, rowType);
   }
 
   @Override
@@ -82,7 +100,48 @@ final class TimeWindowed extends SingleRel {
         .item("size", size)
         .item("slide", slide)
         .item("grows", grows)
-        .item("offset", offset);
+        .item("offset", offset)
+        .item("rows", rows);
+  }
+
+  /** How many windows a row is in, of which each begins with the last slice of another; or 0. */
+  long panes() {
+    return rows != Rows.ALL || grows || size % slide != 0 ? 0 : size / slide;
+  }
+
+  /** The column of the time. */
+  int time() {
+    return time;
+  }
+
+  /** The rows that are in time for all of their windows, as the slices are made of. */
+  TimeWindowed slices() {
+    RelNode input = getInput();
+    return new TimeWindowed(
+        input, time, size, slide, false, offset, Rows.FOR_SLICES, input.getRowType());
+  }
+
+  /** When the slice begins that a row of {@link #slices} is in. */
+  RexNode sliceStart() {
+    List<RexNode> all = outputs(this, time, slide, offset);
+    return all.get(all.size() - 2);
+  }
+
+  /** When a window ends that begins then. */
+  RexNode end(RexNode start) {
+    RexBuilder rex = getCluster().getRexBuilder();
+    return rex.makeCall(
+        start.getType(), SqlStdOperatorTable.DATETIME_PLUS, List.of(start, interval(rex, size)));
+  }
+
+  /** Other rows in the same windows. */
+  TimeWindowed over(RelNode input, int column, Rows which) {
+    RelDataTypeFactory.Builder type = getCluster().getTypeFactory().builder();
+    type.addAll(input.getRowType().getFieldList());
+    List<RelDataTypeField> own = rowType.getFieldList();
+    type.addAll(own.subList(own.size() - 2, own.size()));
+    return new TimeWindowed(
+        input, column, size, slide, false, offset, which, type.uniquify().build());
   }
 
   static boolean isIn(RelNode rel) {
