@@ -24,8 +24,7 @@ import org.junit.jupiter.api.Test;
  * Random statements, kill -9 of the service, and crashes and stops of its database, for a while:
  * every statement is sent until it is known to be made, and made in PostgreSQL too; then and again
  * every view must be there, running, and, refreshed if it is one of those, equal to what PostgreSQL
- * answers. {@code
- * -Ddrip.unrest.seconds=1800} makes it long; {@code -Ddrip.seed=N} chooses the run.
+ * answers. {@code -Ddrip.unrest.seconds=1800} makes it long; {@code -Ddrip.seed=N} chooses the run.
  */
 class UnrestTest {
   private static final int SECONDS = Integer.getInteger("drip.unrest.seconds", 25);

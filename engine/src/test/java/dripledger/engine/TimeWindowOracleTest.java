@@ -30,6 +30,8 @@ class TimeWindowOracleTest extends BesidePostgres {
       "TABLE(TUMBLE(TABLE scan, DESCRIPTOR(at), INTERVAL '10' SECOND, INTERVAL '3' SECOND))";
   private static final String HOP =
       "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '5' SECOND, INTERVAL '20' SECOND))";
+  private static final String PANES =
+      "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '2' SECOND, INTERVAL '20' SECOND))";
   private static final String UNEVEN =
       "TABLE(HOP(TABLE scan, DESCRIPTOR(at), INTERVAL '4' SECOND, INTERVAL '10' SECOND))";
   private static final String GROWING =
@@ -72,6 +74,8 @@ class TimeWindowOracleTest extends BesidePostgres {
           windows("10 seconds", "10 seconds", 3),
           HOP,
           windows("20 seconds", "5 seconds", 0),
+          PANES,
+          windows("20 seconds", "2 seconds", 0),
           GROWING,
           "growing('20 seconds', '5 seconds')",
           UNEVEN,
@@ -131,8 +135,8 @@ class TimeWindowOracleTest extends BesidePostgres {
     both( // by slices, of what may be missing
         "hop_some",
         "SELECT window_end, COUNT(*) AS n, COUNT(gate) AS c, SUM(grams) FILTER (WHERE gate = 'G1') AS f,"
-            + " COUNT(*) FILTER (WHERE grams > 500) AS h FROM "
-            + HOP
+            + " COUNT(*) FILTER (WHERE grams > 500) AS h, SUM(parcel) AS p FROM "
+            + PANES
             + " t WHERE grams IS DISTINCT FROM 7 GROUP BY window_end");
     both("uneven", "SELECT window_end, COUNT(*) AS n FROM " + UNEVEN + " t GROUP BY window_end");
     both(
@@ -219,7 +223,8 @@ class TimeWindowOracleTest extends BesidePostgres {
     settled( // an event at the very watermark may not be the last
         "events",
         "SELECT at + INTERVAL '0.001 seconds' AS window_end, parcel FROM scan one WHERE grams > 9");
-    VIEWS.put("hop_kept", new View(" OPTIONS (keep '1 minute')", false, sums + HOP + " t" + group));
+    VIEWS.put(
+        "hop_kept", new View(" OPTIONS (keep '1 minute')", false, sums + PANES + " t" + group));
     VIEWS.put("kept", new View(" OPTIONS (keep '1 minute')", false, sums + TUMBLE + " t" + group));
     for (String name : List.of("tumble", "rows_alone", "values_kept", "side_by_side")) {
       String options = " OPTIONS (rows 'settled', keep '1 minute')";

@@ -77,12 +77,21 @@ final class QueryShape {
 
   private QueryShape() {}
 
+  /** When rows of a query that is kept up to date are put out. */
+  enum Kept {
+    /** As they stand, and again whenever they change. */
+    PROVISIONAL,
+    /** When they no longer change. */
+    SETTLED
+  }
+
   /**
    * The shape of a query.
    *
-   * @param kept whether it is kept up to date, so that the current time goes on
+   * @param kept how it is kept up to date, so that the current time goes on; null if it is not
    */
-  static RelNode of(RelNode rel, boolean kept) {
+  static RelNode of(RelNode rel, Kept how) {
+    boolean kept = how != null;
     RelNode windowed = Matched.in(TimeWindowed.in(AsOf.in(rel)));
     RelNode found = NearestRow.in(Existence.in(windowed.accept(new Conditions())));
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
@@ -101,7 +110,7 @@ final class QueryShape {
           RelOptUtil.createCastRel(new ColumnTrimmer(builder).trim(shaped), rel.getRowType(), true);
     }
     shaped = WholeSessions.in(run(SIMPLE, shaped));
-    return kept ? SlicedWindows.in(shaped) : shaped;
+    return kept ? SlicedWindows.in(shaped, how) : shaped;
   }
 
   private static RelNode pushed(RelNode rel) {

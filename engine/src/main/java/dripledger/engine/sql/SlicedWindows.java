@@ -40,8 +40,11 @@ import org.apache.calcite.util.ImmutableBitSet;
  * others by itself. Stateless.
  */
 final class SlicedWindows {
-  /** Of fewer windows a row, slices are not worth it. */
-  private static final int FEWEST = 3;
+  /** Of fewer windows a row, slices are not worth it if each is put out once. */
+  private static final int FEWEST_SETTLED = 3;
+
+  /** The same if a slice is taken out of its windows and put in again whenever it changes. */
+  private static final int FEWEST_PROVISIONAL = 10;
 
   /** The sum of sums and counts, of their own type. */
   private static final SqlAggFunction PARTS =
@@ -64,23 +67,24 @@ final class SlicedWindows {
     bigint = rex.getTypeFactory().createSqlType(SqlTypeName.BIGINT);
   }
 
-  static RelNode in(RelNode rel) {
+  static RelNode in(RelNode rel, QueryShape.Kept kept) {
+    int fewest = kept == QueryShape.Kept.SETTLED ? FEWEST_SETTLED : FEWEST_PROVISIONAL;
     return rel.accept(
         new RelHomogeneousShuttle() {
           @Override
           public RelNode visit(RelNode other) {
             RelNode own = super.visit(other);
-            return own instanceof Aggregate a ? of(a) : own;
+            return own instanceof Aggregate a ? of(a, fewest) : own;
           }
         });
   }
 
-  private static RelNode of(Aggregate a) {
+  private static RelNode of(Aggregate a, int fewest) {
     RelNode below = a.getInput();
     RelNode rows = below instanceof Project p ? p.getInput() : below;
     if (a.getGroupType() != Aggregate.Group.SIMPLE
         || !(rows instanceof TimeWindowed windows)
-        || windows.panes() < FEWEST
+        || windows.panes() < fewest
         || !isOfOneStream(windows.getInput())
         || below instanceof Project q && q.containsOver()) {
       return a;
@@ -115,7 +119,7 @@ final class SlicedWindows {
     boolean counts = call.getAggregation().getKind() == SqlKind.COUNT;
     boolean sums =
         call.getAggregation().getKind() == SqlKind.SUM
-            && call.getType().getSqlTypeName() == SqlTypeName.BIGINT;
+            && (call.getType().getSqlTypeName() == SqlTypeName.BIGINT || isWide(call));
     List<Integer> read = new ArrayList<>(call.getArgList());
     if (call.filterArg >= 0) {
       read.add(call.filterArg);
@@ -124,6 +128,22 @@ final class SlicedWindows {
         && !call.isDistinct()
         && call.getCollation().getFieldCollations().isEmpty()
         && read.stream().noneMatch(column -> readsWindow(inputs.get(column)));
+  }
+
+  /**
+   * Whether the sum of a slice may not fit a word: then there are two, of how many times 2^32 is in
+   * each value and of what is left of it.
+   */
+  private boolean isWide(AggregateCall call) {
+    return call.getAggregation().getKind() == SqlKind.SUM
+        && inputs.get(call.getArgList().get(0)).getType().getSqlTypeName() == SqlTypeName.BIGINT;
+  }
+
+  private List<RexNode> halves(RexNode value) {
+    RexNode most = rex.makeExactLiteral(BigDecimal.valueOf(1L << 32), bigint);
+    return List.of(
+        rex.makeCall(value.getType(), SqlStdOperatorTable.DIVIDE, List.of(value, most)),
+        rex.makeCall(value.getType(), SqlStdOperatorTable.MOD, List.of(value, most)));
   }
 
   private boolean isWindow(RexNode node) {
@@ -151,16 +171,21 @@ final class SlicedWindows {
     int window = own.size() + (starts ? 0 : 1);
     ImmutableBitSet groups = ImmutableBitSet.range(own.size()).set(window);
     List<AggregateCall> sums = new ArrayList<>();
-    int first = own.size() + 2;
-    for (int i = 0; i < a.getAggCallList().size(); i++) {
-      AggregateCall call = a.getAggCallList().get(i);
-      sums.add(sum(first + i, call.getType(), call.getName()));
+    int part = own.size() + 2;
+    for (AggregateCall call : a.getAggCallList()) {
+      if (isWide(call)) {
+        sums.add(sum(part++, -1, both, null));
+        sums.add(sum(part++, -1, both, null));
+      } else {
+        sums.add(sum(part++, -1, both, call.getName()));
+      }
     }
     RelNode grouped = LogicalAggregate.create(both, List.of(), groups, null, sums);
     return outputs(grouped, own, starts);
   }
 
-  private AggregateCall sum(int column, RelDataType type, String name) {
+  private AggregateCall sum(int column, int filter, RelNode rows, String name) {
+    RelDataType type = rows.getRowType().getFieldList().get(column).getType();
     return AggregateCall.create(
         PARTS,
         false,
@@ -168,10 +193,10 @@ final class SlicedWindows {
         false,
         List.of(),
         List.of(column),
-        -1,
+        filter,
         null,
         RelCollations.EMPTY,
-        type,
+        filter < 0 ? type : rex.getTypeFactory().createTypeWithNullability(type, true),
         name);
   }
 
@@ -188,11 +213,26 @@ final class SlicedWindows {
         names.add(a.getInput().getRowType().getFieldNames().get(i));
       }
     }
+    List<Integer> wide = new ArrayList<>(); // where the halves of a call are, or −1
+    for (AggregateCall call : a.getAggCallList()) {
+      wide.add(isWide(call) ? rows.size() : -1);
+      if (isWide(call)) {
+        rows.addAll(halves(inputs.get(call.getArgList().get(0))));
+        names.addAll(List.of("high", "low"));
+      }
+    }
     RelNode project = LogicalProject.create(slice, List.of(), rows, unique(names), Set.of());
     ImmutableBitSet.Builder groups = ImmutableBitSet.builder().set(0);
     own.forEach(column -> groups.set(place(column)));
     List<AggregateCall> calls = new ArrayList<>();
-    for (AggregateCall call : a.getAggCallList()) {
+    for (int i = 0; i < wide.size(); i++) {
+      AggregateCall call = a.getAggCallList().get(i);
+      int filter = call.filterArg < 0 ? -1 : place(call.filterArg);
+      if (wide.get(i) >= 0) {
+        calls.add(sum(wide.get(i), filter, project, null));
+        calls.add(sum(wide.get(i) + 1, filter, project, null));
+        continue;
+      }
       calls.add(
           AggregateCall.create(
               call.getAggregation(),
@@ -201,7 +241,7 @@ final class SlicedWindows {
               false,
               List.of(),
               call.getArgList().stream().map(this::place).toList(),
-              call.filterArg < 0 ? -1 : place(call.filterArg),
+              filter,
               null,
               RelCollations.EMPTY,
               call.getType(),
@@ -239,18 +279,18 @@ final class SlicedWindows {
     outputs.add(rex.makeInputRef(rows, width));
     outputs.add(rex.makeInputRef(rows, width + 1));
     for (AggregateCall call : a.getAggCallList()) {
-      outputs.add(partial(call));
+      outputs.addAll(partial(call));
     }
     return LogicalProject.create(rows, List.of(), outputs, names(own), Set.of());
   }
 
   /** What a call answers of one row. */
-  private RexNode partial(AggregateCall call) {
+  private List<RexNode> partial(AggregateCall call) {
     List<RexNode> conditions = new ArrayList<>();
     if (call.filterArg >= 0) {
       conditions.add(rex.makeCall(SqlStdOperatorTable.IS_TRUE, inputs.get(call.filterArg)));
     }
-    RexNode value;
+    List<RexNode> values;
     RexNode none;
     if (call.getAggregation().getKind() == SqlKind.COUNT) {
       for (int argument : call.getArgList()) {
@@ -258,17 +298,26 @@ final class SlicedWindows {
           conditions.add(rex.makeCall(SqlStdOperatorTable.IS_NOT_NULL, inputs.get(argument)));
         }
       }
-      value = rex.makeExactLiteral(BigDecimal.ONE, bigint);
+      values = List.of(rex.makeExactLiteral(BigDecimal.ONE, bigint));
       none = rex.makeExactLiteral(BigDecimal.ZERO, bigint);
     } else {
-      value = rex.ensureType(call.getType(), inputs.get(call.getArgList().get(0)), true);
-      none = rex.makeNullLiteral(call.getType());
+      RexNode value = inputs.get(call.getArgList().get(0));
+      RelDataType type =
+          rex.getTypeFactory()
+              .createTypeWithNullability(
+                  bigint, call.getType().isNullable() || !conditions.isEmpty());
+      none = rex.makeNullLiteral(type);
+      values = isWide(call) ? halves(value) : List.of(rex.ensureType(type, value, true));
     }
-    RexNode held = value;
-    for (RexNode condition : conditions) {
-      held = rex.makeCall(SqlStdOperatorTable.CASE, condition, held, none);
+    List<RexNode> parts = new ArrayList<>();
+    for (RexNode value : values) {
+      RexNode held = value;
+      for (RexNode condition : conditions) {
+        held = rex.makeCall(SqlStdOperatorTable.CASE, condition, held, none);
+      }
+      parts.add(held);
     }
-    return rex.ensureType(call.getType(), held, true);
+    return parts;
   }
 
   private List<String> names(List<Integer> own) {
@@ -276,8 +325,11 @@ final class SlicedWindows {
     own.forEach(column -> names.add(a.getInput().getRowType().getFieldNames().get(column)));
     names.add("window_start");
     names.add("window_end");
-    for (int i = 0; i < a.getAggCallList().size(); i++) {
-      names.add("part" + i);
+    for (AggregateCall call : a.getAggCallList()) {
+      names.add("part");
+      if (isWide(call)) {
+        names.add("part");
+      }
     }
     return unique(names);
   }
@@ -299,8 +351,22 @@ final class SlicedWindows {
         outputs.add(rex.makeInputRef(grouped, window));
       }
     }
-    for (int i = 0; i < a.getAggCallList().size(); i++) {
-      outputs.add(rex.makeInputRef(grouped, own.size() + 1 + i));
+    int part = own.size() + 1;
+    for (AggregateCall call : a.getAggCallList()) {
+      RexNode sum = rex.makeInputRef(grouped, part++);
+      if (isWide(call)) {
+        RexNode most = rex.makeExactLiteral(BigDecimal.valueOf(1L << 32), call.getType());
+        RexNode high = rex.makeAbstractCast(call.getType(), sum, false);
+        RexNode low = rex.makeInputRef(grouped, part++);
+        sum =
+            rex.makeCall(
+                call.getType(),
+                SqlStdOperatorTable.PLUS,
+                List.of(
+                    rex.makeCall(call.getType(), SqlStdOperatorTable.MULTIPLY, List.of(high, most)),
+                    rex.makeAbstractCast(call.getType(), low, false)));
+      }
+      outputs.add(sum);
     }
     for (int i = 0; i < outputs.size(); i++) {
       RelDataType type = a.getRowType().getFieldList().get(i).getType();

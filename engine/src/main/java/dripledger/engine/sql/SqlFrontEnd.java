@@ -166,7 +166,7 @@ public final class SqlFrontEnd {
     }
     StatementCheck check = new StatementCheck(catalog, text, Map.of(), 0);
     try {
-      Command.QueryPlan plan = check.query(node, null, false);
+      Command.QueryPlan plan = check.query(node, null, null);
       // What is bound is not asked again: it must not be what another relation is read by too.
       boolean others = !template.bindings().isEmpty() && reads(plan.plan()) != 1;
       return others ? null : new PreparedQuery(plan, template.relation().id(), template.bindings());

@@ -7,6 +7,7 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
+import dripledger.engine.sql.QueryShape.Kept;
 import dripledger.grammar.DistinctOnSelect;
 import dripledger.grammar.Statement;
 import dripledger.grammar.StatementNode;
@@ -108,7 +109,7 @@ final class StatementCheck {
       return modification(node);
     }
     if (node.isA(SqlKind.QUERY) || node.getKind() == SqlKind.ORDER_BY) {
-      return new Command.Query(query(node, nowMicros, false));
+      return new Command.Query(query(node, nowMicros, null));
     }
     throw SyntaxRewriter.unsupported(
         "this statement", node.getParserPosition(), "ask with SELECT or FOLLOW");
@@ -157,7 +158,7 @@ final class StatementCheck {
           at.getColumnNum());
     }
     if (statement instanceof Statement.Follow s) {
-      Command.QueryPlan plan = query(s.query(), null, true);
+      Command.QueryPlan plan = query(s.query(), null, Kept.PROVISIONAL);
       refuseFigures(s.query());
       return new Command.Follow(plan);
     }
@@ -205,7 +206,7 @@ final class StatementCheck {
           "CREATE MATERIALIZED VIEW has");
     }
     String query = SqlFrontEnd.textOf(s.query(), script);
-    Command.QueryPlan plan = query(s.query(), null, true);
+    Command.QueryPlan plan = query(s.query(), null, ViewOptions.kept(s.options()));
     Schema columns =
         new Schema(s.columns() == null ? plan.columns() : named(s.columns(), plan.columns()));
     Set<String> names = new LinkedHashSet<>();
@@ -281,7 +282,7 @@ final class StatementCheck {
       }
       if (object instanceof CatalogObject.View v) {
         return new Command.Explain(
-            s.analyze(), query(parseQuery(v.query()), nowMicros, false).plan(), null, false);
+            s.analyze(), query(parseQuery(v.query()), nowMicros, null).plan(), null, false);
       }
       throw SqlErrors.invalid(
           id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
@@ -303,7 +304,7 @@ final class StatementCheck {
           s.target().getParserPosition(),
           "EXPLAIN ANALYZE name takes a materialized view");
     }
-    return new Command.Explain(false, query(s.target(), nowMicros, false).plan(), null, false);
+    return new Command.Explain(false, query(s.target(), nowMicros, null).plan(), null, false);
   }
 
   // ---- queries
@@ -361,7 +362,8 @@ final class StatementCheck {
    * @param now null where the clock must not be asked
    * @param kept whether the answer is kept up to date, so that order and limit have no meaning
    */
-  Command.QueryPlan query(SqlNode node, Long now, boolean kept) {
+  Command.QueryPlan query(SqlNode node, Long now, Kept how) {
+    boolean kept = how != null;
     List<String> names = OutputNames.of(node);
     boolean chooses = node instanceof SqlOrderBy o && o.query instanceof DistinctOnSelect;
     SqlNode rewritten = node.accept(new SyntaxRewriter(arguments));
@@ -391,9 +393,9 @@ final class StatementCheck {
         fields.add(Map.entry(f.getKey(), name));
       }
       if (kept) {
-        return builder(now).kept(QueryShape.of(root.project(), true), fields);
+        return builder(now).kept(QueryShape.of(root.project(), how), fields);
       }
-      return builder(now).query(QueryShape.of(root.rel, false), fields);
+      return builder(now).query(QueryShape.of(root.rel, null), fields);
     } catch (EngineException e) {
       throw placed(e, node);
     }
@@ -440,9 +442,7 @@ final class StatementCheck {
       validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
       modify = (TableModify) relations(validator, validated).rel;
       PlanNode rows =
-          builder(nowMicros)
-              .query(QueryShape.of(modify.getInput(), false), identity(modify))
-              .plan();
+          builder(nowMicros).query(QueryShape.of(modify.getInput(), null), identity(modify)).plan();
       if (insert) {
         return new Command.Insert(object.name(), rows);
       }

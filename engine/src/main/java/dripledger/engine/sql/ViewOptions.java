@@ -4,6 +4,7 @@ import dripledger.engine.catalog.Retention;
 import dripledger.engine.catalog.Upkeep;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.Publishing;
+import dripledger.engine.sql.QueryShape.Kept;
 import java.util.Locale;
 import java.util.Map;
 import org.apache.calcite.sql.SqlLiteral;
@@ -66,6 +67,13 @@ final class ViewOptions {
       return kept;
     }
     return plan;
+  }
+
+  /** When the rows of such a view are put out. */
+  static Kept kept(Map<String, SqlNode> options) {
+    SqlNode rows = options.get("rows");
+    boolean settled = rows != null && isSettled(rows) && !options.containsKey("early");
+    return settled ? Kept.SETTLED : Kept.PROVISIONAL;
   }
 
   /** When such a view takes in what its inputs change. */
