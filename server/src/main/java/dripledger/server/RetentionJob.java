@@ -26,7 +26,7 @@ import org.slf4j.LoggerFactory;
 final class RetentionJob implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(RetentionJob.class);
   private static final int MINUTES = 5;
-  private static final int HISTORY_DAYS = 7;
+  private static final int HISTORY_DAYS = 2;
 
   private final Engine engine;
   private final LedgerUpkeep upkeep;

@@ -40,6 +40,7 @@ public final class Refresher {
   private final List<Refreshed.Listener> listeners = new ArrayList<>(); // of the one that runs
   private boolean asked = true; // what is new shows what it was filled from
   private boolean running;
+  private String over; // why there will be no more, or null
   private long until; // the number in the spool that a refresh goes up to
   private Epoch target = Epoch.OUTSIDE; // of the refresh that runs, or ran last
   private Epoch before = Epoch.OUTSIDE; // what its circuit was told last
@@ -136,6 +137,10 @@ public final class Refresher {
 
   /** Asks for a refresh. One that runs does not take in what has come since; another follows. */
   public void ask(Refreshed.Listener listener) {
+    if (over != null) {
+      listener.failed(over);
+      return;
+    }
     asked = true;
     asking.add(listener);
   }
@@ -245,6 +250,7 @@ public final class Refresher {
   }
 
   void fail(String reason) {
+    over = reason;
     listeners.addAll(asking);
     asking.clear();
     listeners.forEach(listener -> listener.failed(reason));

@@ -317,8 +317,8 @@ public final class PlanPrinter {
             case PARTLY_LATE -> "rows too late for their slice in windows of ";
           };
       String step = of + Spans.text(w.sizeMicros()) + every;
-      return line(
-          w, step + " by " + time + (w.delayMicros() < 0 ? "" : ", without late rows"), "none", "");
+      boolean judges = w.delayMicros() >= 0 && w.rows() != TimeNode.TimeWindows.Rows.PARTLY_LATE;
+      return line(w, step + " by " + time + (judges ? ", without late rows" : ""), "none", "");
     }
 
     @Override

@@ -36,7 +36,7 @@ public final class Upkeeper implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Upkeeper.class);
   private static final long LOOK_MILLIS = 100;
   private static final long WRITE_EVERY = 50; // looks
-  private static final int WAITING_RUNS = 10_000; // to be written down
+  private static final int MOST_UNWRITTEN = 10_000; // of runs, and of minutes
 
   private final Definitions definitions;
   private final EpochLoop loop;
@@ -46,7 +46,9 @@ public final class Upkeeper implements AutoCloseable {
   private final Freshness freshness;
   private long looks; // of its own thread
   private final List<UpkeepHistory.Run> unwritten = new ArrayList<>();
+  private final List<UpkeepHistory.Minute> minutes = new ArrayList<>(); // unwritten, too
   private final Map<Long, CompletableFuture<UpkeepHistory.Run>> running = new HashMap<>();
+  private final Object writing = new Object();
   private final ScheduledExecutorService schedule =
       Executors.newSingleThreadScheduledExecutor(task -> new Thread(task, "upkeep"));
 
@@ -204,27 +206,40 @@ public final class Upkeeper implements AutoCloseable {
 
   private void note(UpkeepHistory.Run run) {
     synchronized (unwritten) {
-      if (unwritten.size() < WAITING_RUNS) {
+      if (unwritten.size() < MOST_UNWRITTEN) {
         unwritten.add(run);
       }
     }
   }
 
-  private synchronized void write() {
-    List<UpkeepHistory.Run> runs;
-    synchronized (unwritten) {
-      runs = List.copyOf(unwritten);
-    }
-    List<UpkeepHistory.Minute> minutes = freshness.take();
-    try {
-      if (!runs.isEmpty() || !minutes.isEmpty()) {
-        history.add(runs, minutes);
-      }
+  /** The epoch loop never waits for this: it asks a database. */
+  private void write() {
+    synchronized (writing) {
+      List<UpkeepHistory.Run> runs;
       synchronized (unwritten) {
-        unwritten.subList(0, runs.size()).clear();
+        runs = List.copyOf(unwritten);
       }
-    } catch (RuntimeException e) {
-      LOG.warn("the history of upkeep cannot be written: {}", e.getMessage());
+      List<UpkeepHistory.Minute> past;
+      synchronized (minutes) {
+        minutes.addAll(freshness.take());
+        if (minutes.size() > MOST_UNWRITTEN) {
+          minutes.subList(0, minutes.size() - MOST_UNWRITTEN).clear();
+        }
+        past = List.copyOf(minutes);
+      }
+      try {
+        if (!runs.isEmpty() || !past.isEmpty()) {
+          history.add(runs, past);
+        }
+        synchronized (unwritten) {
+          unwritten.subList(0, runs.size()).clear();
+        }
+        synchronized (minutes) {
+          minutes.subList(0, past.size()).clear();
+        }
+      } catch (RuntimeException e) {
+        LOG.warn("the history of upkeep cannot be written: {}", e.getMessage());
+      }
     }
   }
 
@@ -242,6 +257,9 @@ public final class Upkeeper implements AutoCloseable {
   public List<UpkeepHistory.Minute> minutes() {
     List<UpkeepHistory.Minute> all = new ArrayList<>();
     history.minutes(all::add);
+    synchronized (minutes) {
+      all.addAll(minutes);
+    }
     all.addAll(freshness.current());
     return all;
   }
@@ -290,5 +308,13 @@ public final class Upkeeper implements AutoCloseable {
   public void close() {
     schedule.shutdownNow();
     write();
+    List<CompletableFuture<UpkeepHistory.Run>> left;
+    synchronized (this) {
+      left = List.copyOf(running.values());
+    }
+    left.forEach(
+        run ->
+            run.completeExceptionally(
+                new EngineException(Code.FAILED, "the service is shutting down", null)));
   }
 }
