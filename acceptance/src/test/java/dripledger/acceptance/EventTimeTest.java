@@ -204,7 +204,7 @@ class EventTimeTest extends SourceTest {
         "SELECT * FROM fees ORDER BY parcel", "[[1, 5], [2, 7], [3, 11], [4, 7], [5, 11], [6, 5]]");
     assertThat(service.drip("", "sql", "EXPLAIN fees").out())
         .contains("what the rows of gate_fee have been");
-    service.sql("DROP MATERIALIZED VIEW fees");
+    service.sql("DROP MATERIALIZED VIEW fees; DROP TABLE gate_fee");
   }
 
   @Test

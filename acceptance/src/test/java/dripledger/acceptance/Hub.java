@@ -96,21 +96,32 @@ final class Hub implements AutoCloseable {
     }
   }
 
-  /** The statements that connect a service to all of this; its secret must be set. */
-  String connections() {
+  /**
+   * The statements that connect a service to all of this; its secret must be set.
+   *
+   * @param slot that is the service's own
+   */
+  private String connections(String slot) {
     return "CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '"
         + broker.servers()
         + "');"
         + "CREATE CONNECTION hub_ops TYPE postgres OPTIONS (url '"
         + operations.jdbcUrl("hub")
-        + "', user 'drip', password SECRET hub_ops_password);";
+        + "', user 'drip', password SECRET hub_ops_password, slot '"
+        + slot
+        + "');";
+  }
+
+  /** Sets the secret and makes the connections of the one service that has the usual slot. */
+  void connect(LiveService service) throws IOException, InterruptedException {
+    connect(service, "drip_hub_ops");
   }
 
   /** Sets the secret and makes the connections. */
-  void connect(LiveService service) throws IOException, InterruptedException {
+  void connect(LiveService service, String slot) throws IOException, InterruptedException {
     awaitBroker(); // it may have been idle for minutes
     service.call("PUT", "/api/v1/secrets/hub_ops_password", "{\"value\":\"loopback\"}");
-    service.sql(connections());
+    service.sql(connections(slot));
   }
 
   void topic(String name, int partitions) throws InterruptedException, ExecutionException {

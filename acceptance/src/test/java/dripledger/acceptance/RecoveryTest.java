@@ -25,7 +25,7 @@ class RecoveryTest extends SourceTest {
             "--drip.checkpoint-millis=300",
             "--drip.max-held-bytes=60000000",
             "--drip.connection-check-seconds=1");
-    hub.connect(small);
+    hub.connect(small, "drip_small");
   }
 
   @AfterAll
