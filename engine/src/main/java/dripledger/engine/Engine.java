@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.change.RejectReplay;
 import dripledger.engine.change.TableTransactions;
@@ -32,6 +33,7 @@ import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.RejectStore;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.ProposedDefinition;
@@ -130,15 +132,9 @@ public final class Engine implements AutoCloseable {
   }
 
   private Page figures(long id) {
-    return new FigureTables(
-            definitions,
-            loop,
-            records.rejects(),
-            connectors,
-            sources,
-            records.definitions(),
-            upkeeper,
-            clock)
+    RejectStore rejects = records.rejects();
+    DefinitionStore past = records.definitions();
+    return new FigureTables(definitions, loop, rejects, connectors, sources, past, upkeeper, clock)
         .rows(id);
   }
 
@@ -322,7 +318,9 @@ public final class Engine implements AutoCloseable {
       return introspection.showCreate(s.name(), snapshot());
     }
     if (command instanceof Command.Explain e) {
-      return introspection.explain(e, snapshot());
+      try (Pinned now = loop.pin()) { // what it reads must stay for as long as it does
+        return introspection.explain(e, now.snapshot());
+      }
     }
     if (command instanceof Command.Follow) {
       throw new EngineException(

@@ -7,6 +7,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Random;
+import java.util.concurrent.atomic.AtomicBoolean;
 import org.junit.jupiter.api.Test;
 
 /** What a view would keep, before it is made. */
@@ -48,6 +49,41 @@ class ForecastTest {
       db.push("scan", events);
       assertThat(last(db, create + "SELECT a.n AS a, b.n AS b FROM scan a CROSS JOIN scan b"))
           .contains("it had become too much for a trial");
+    }
+  }
+
+  @Test
+  void tablesMayChangeWhileItIsForetold() throws InterruptedException {
+    try (TestEngine db = new TestEngine()) {
+      db.run(
+          "CREATE STREAM scan (n BIGINT, gate INTEGER, at TIMESTAMP NOT NULL, EVENT TIME at);"
+              + " CREATE TABLE gate (gate INTEGER PRIMARY KEY, hall INTEGER);"
+              + " INSERT INTO gate SELECT CAST(g AS INTEGER), 0 FROM generate_series(0, 9) AS s (g)");
+      LocalDateTime start = LocalDateTime.parse("2026-03-02T06:00:00");
+      Object[][] events = new Object[6000][];
+      for (int i = 0; i < events.length; i++) {
+        events[i] = new Object[] {(long) i, i % 10, start.plusSeconds(i)};
+      }
+      db.push("scan", events);
+      AtomicBoolean ends = new AtomicBoolean();
+      Thread changes =
+          new Thread(
+              () -> {
+                while (!ends.get()) {
+                  db.run("UPDATE gate SET hall = hall + 1");
+                }
+              });
+      changes.start();
+      try {
+        for (int i = 0; i < 5; i++) {
+          String join = "SELECT s.n, g.hall FROM scan AS s JOIN gate AS g ON g.gate = s.gate";
+          assertThat(last(db, "EXPLAIN CREATE MATERIALIZED VIEW v AS " + join))
+              .contains("as seen of 6000 events");
+        }
+      } finally {
+        ends.set(true);
+        changes.join();
+      }
     }
   }
 
