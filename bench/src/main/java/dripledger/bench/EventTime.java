@@ -101,6 +101,15 @@ final class EventTime {
     }
   }
 
+  private void fill(Events source, long[] rows) {
+    for (int i = 0; i < epochRows; i++) {
+      source.next();
+      rows[3 * i] = source.key;
+      rows[3 * i + 1] = source.at;
+      rows[3 * i + 2] = source.value;
+    }
+  }
+
   /** One round by hand: events a second. */
   private double byHand(long slide) {
     Events source = new Events();
@@ -109,12 +118,7 @@ final class EventTime {
     long[] rows = new long[3 * epochRows];
     double nanos = 0;
     for (int done = 0; done < events; done += epochRows) {
-      for (int i = 0; i < epochRows; i++) {
-        source.next();
-        rows[3 * i] = source.key;
-        rows[3 * i + 1] = source.at;
-        rows[3 * i + 2] = source.value;
-      }
+      fill(source, rows);
       long began = System.nanoTime();
       for (int i = 0; i < rows.length; i += 3) {
         long at = rows[i + 1];
@@ -142,12 +146,7 @@ final class EventTime {
     long[] rows = new long[3 * epochRows];
     double nanos = 0;
     for (int done = 0; done < events; done += epochRows) {
-      for (int i = 0; i < epochRows; i++) {
-        source.next();
-        rows[3 * i] = source.key;
-        rows[3 * i + 1] = source.at;
-        rows[3 * i + 2] = source.value;
-      }
+      fill(source, rows);
       long began = System.nanoTime();
       Map<Long, HandWritten> slices = new HashMap<>();
       for (int i = 0; i < rows.length; i += 3) {

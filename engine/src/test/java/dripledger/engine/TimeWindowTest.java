@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import java.math.BigInteger;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
 import java.util.Collections;
@@ -80,6 +81,39 @@ class TimeWindowTest {
       assertThat(
               db.error("CREATE MATERIALIZED VIEW w OPTIONS (early 'every 1 second') AS " + COUNTS))
           .hasMessage("early is for rows 'settled'");
+    }
+  }
+
+  /** Sums that do not fit a word, of values of both signs, though they are added up by slices. */
+  @Test
+  void sumsOfSlicesAreExact() {
+    try (TestEngine db = new TestEngine()) {
+      db.run("CREATE STREAM weighed (v BIGINT, at TIMESTAMP, EVENT TIME at)");
+      String sums =
+          " AS SELECT window_end, SUM(v) AS s, COUNT(v) AS n FROM TABLE(HOP(TABLE weighed, DESCRIPTOR(at),"
+              + " INTERVAL '1' SECOND, INTERVAL '10' SECOND)) GROUP BY window_end";
+      db.run("CREATE MATERIALIZED VIEW now" + sums);
+      db.run("CREATE MATERIALIZED VIEW ended OPTIONS (rows 'settled')" + sums);
+      assertThat(db.rows("EXPLAIN now").toString()).contains("slices of 1 second");
+      Long[] values = {
+        Long.MAX_VALUE, Long.MAX_VALUE, -1L, Long.MIN_VALUE, -(1L << 32), (1L << 32) - 1, -7L, null
+      };
+      BigInteger sum = BigInteger.ZERO;
+      LocalDateTime at = LocalDateTime.parse("2026-03-02T06:00:05");
+      for (int i = 0; i < values.length; i++) {
+        db.push("weighed", new Object[] {values[i], at.plusNanos(300_000_000L * i)});
+        sum = values[i] == null ? sum : sum.add(BigInteger.valueOf(values[i]));
+      }
+      db.push("weighed", new Object[] {null, at.plusSeconds(60)});
+      String row = "[2026-03-02T06:00:10, " + sum + ", 7]";
+      assertThat(sum.signum()).isPositive();
+      String ofThatEnd = " WHERE window_end = TIMESTAMP '2026-03-02 06:00:10'";
+      assertThat(db.rows("SELECT * FROM now" + ofThatEnd)).containsExactly(row);
+      assertThat(db.rows("SELECT * FROM ended" + ofThatEnd)).containsExactly(row);
+      assertThat(db.rows("SELECT s, n FROM now WHERE window_end > TIMESTAMP '2026-03-02 06:01:00'"))
+          .as("of no value")
+          .isNotEmpty()
+          .allMatch("[null, 0]"::equals);
     }
   }
 

@@ -48,7 +48,7 @@ public interface UpkeepHistory {
       long eventMicros,
       long worstEventMicros) {}
 
-  /** Keeps more; a minute that is there already is replaced. */
+  /** Keeps more; minutes are over, but one may be there in part, of a process before this one. */
   void add(List<Run> runs, List<Minute> minutes);
 
   /** Gives all runs, oldest first. */
