@@ -3,8 +3,11 @@ package dripledger.engine;
 import static org.assertj.core.api.Assertions.assertThat;
 import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
+import dripledger.engine.circuit.Refresher;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.Subscription;
+import dripledger.engine.source.Connectors;
+import java.nio.file.Path;
 import java.time.Duration;
 import java.time.Instant;
 import java.util.ArrayList;
@@ -14,6 +17,7 @@ import java.util.function.BooleanSupplier;
 import org.junit.jupiter.api.AfterEach;
 import org.junit.jupiter.api.BeforeEach;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.io.TempDir;
 
 /** Views that are refreshed from time to time. */
 final class UpkeepTest {
@@ -198,6 +202,37 @@ final class UpkeepTest {
     assertThat(seen).containsExactlyInAnyOrder("+[2]", "-[2]", "+[150002]");
     assertThat(refresh("light")).contains("150,000 rows read, 75,000 put in, 0 taken out, 2 unch");
     assertThat(db.rows("SELECT COUNT(*) AS n FROM light")).containsExactly("[75002]");
+  }
+
+  @Test
+  void itIsRefreshedWhenMoreWaitsThanMay(@TempDir Path waiting) {
+    EngineOptions options =
+        new EngineOptions(
+            1000,
+            1 << 20,
+            1000,
+            10,
+            1L << 30,
+            5000,
+            60_000,
+            1L << 30,
+            30_000,
+            2,
+            1,
+            new Refresher.Bounds(waiting, 2000));
+    try (Engine engine =
+        new Engine(options, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
+      engine.start();
+      engine.execute(
+          "CREATE TABLE t (k INTEGER PRIMARY KEY); CREATE MATERIALIZED VIEW v OPTIONS (upkeep 'on"
+              + " demand') AS SELECT k FROM t; INSERT INTO t VALUES (1)");
+      assertThat(engine.relation("v").count()).isZero();
+      engine.execute(
+          "INSERT INTO t SELECT CAST(g AS INTEGER) FROM generate_series(2, 500) AS s (g)");
+      await(() -> engine.relation("v").count() == 500);
+      List<Result> runs = engine.execute("SELECT cause, read FROM drip.upkeep");
+      assertThat(((Result.Rows) runs.get(0)).rows()).containsExactly(new Object[] {"full", 500L});
+    }
   }
 
   @Test

@@ -60,7 +60,7 @@ public final class Refresher {
    * What may wait for a view.
    *
    * @param directory where it is
-   * @param maxBytes beyond it a refresh begins by itself
+   * @param maxBytes beyond it the view is to be refreshed
    */
   public record Bounds(Path directory, long maxBytes) {}
 
@@ -163,7 +163,6 @@ public final class Refresher {
    * @return what the view shows from this epoch on, or null if it stays as it was
    */
   Page step(Epoch epoch, long nowMicros, boolean begin) {
-    asked = asked || waitingBytes > maxBytes;
     if (!running && asked && begin) {
       begin(epoch, nowMicros);
     }
@@ -285,6 +284,11 @@ public final class Refresher {
   /** What waits on disk, in bytes. */
   public long waitingBytes() {
     return waitingBytes;
+  }
+
+  /** Whether more waits than may. */
+  public boolean isFull() {
+    return waitingBytes > maxBytes;
   }
 
   /** When the oldest of what waits arrived, in microseconds since 1970, or {@link Arrival#NONE}. */

@@ -114,6 +114,9 @@ public final class Upkeeper implements AutoCloseable {
     if (upkeep.next(last) <= now) {
       return "due";
     }
+    if (refresher.isFull()) {
+      return "full";
+    }
     long since = refresher.waitsSince();
     // Half of it, so that there is time to do it.
     return upkeep.freshMicros() > 0
