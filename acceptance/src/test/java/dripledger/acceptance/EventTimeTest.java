@@ -66,6 +66,59 @@ class EventTimeTest extends SourceTest {
   }
 
   @Test
+  void whatCameTooLateIsKeptOnceAndTakenByAnotherStreamThroughKills() throws Exception {
+    hub.topic("tardy", 1);
+    service.sql(
+        "CREATE STREAM tardy (gate VARCHAR, weight DECIMAL(6, 2), note VARCHAR, at TIMESTAMP NOT NULL,"
+            + " EVENT TIME at LATENESS INTERVAL '10' SECOND) FROM hub_log (topic 'tardy') FORMAT json;"
+            + " CREATE STREAM recalled (gate VARCHAR, weight DECIMAL(6, 2), at TIMESTAMP NOT NULL)");
+    String windows =
+        " AS SELECT window_end, gate, SUM(weight) AS kg FROM TABLE(TUMBLE(TABLE tardy,"
+            + " DESCRIPTOR(at), INTERVAL '1' MINUTE)) GROUP BY window_start, window_end, gate";
+    service.sql(
+        "CREATE MATERIALIZED VIEW counted OPTIONS (rows 'settled')"
+            + windows
+            + "; CREATE MATERIALIZED VIEW kept OPTIONS (rows 'settled', late_rows 'keep')"
+            + windows
+            + "; CREATE MATERIALIZED VIEW corrected AS SELECT window_end, gate, SUM(kg) AS kg FROM ("
+            + "SELECT window_end, gate, kg FROM kept UNION ALL SELECT FLOOR(at TO MINUTE) + INTERVAL '1'"
+            + " MINUTE, gate, weight FROM recalled) GROUP BY window_end, gate");
+    send("tardy", 0, "\"gate\":\"G1\",\"weight\":1.5", "06:00:05");
+    send("tardy", 0, "\"gate\":\"G1\",\"weight\":2", "06:02:00");
+    send("tardy", 0, "\"gate\":\"G1\",\"weight\":4.25,\"note\":\"x\"", "06:00:30");
+    String late = "SELECT object, reason, origin, raw FROM drip.rejects WHERE object LIKE '%e%t%'";
+    String one =
+        "[[kept, too late by 50 seconds, windows of 1 minute by at, without late rows,"
+            + " {\"gate\":\"G1\",\"weight\":\"4.25\",\"at\":\"2026-03-02T06:00:30Z\"}]]";
+    expect(late, one);
+    service.kill();
+    service.start();
+    expect(late, one);
+    service.sql("CREATE TABLE between_checkpoints (id BIGINT PRIMARY KEY)"); // makes one
+    expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'kept' AND id IS NOT NULL", "[[1]]");
+    service.kill();
+    service.start();
+    expect(late, one);
+    assertThat(service.drip("", "rejects", "kept").out()).contains("too late by 50 seconds");
+    assertThat(service.drip("", "rejects", "kept", "--replay").err())
+        .contains("what \"kept\" left out must be taken by another stream");
+    assertThat(service.drip("", "rejects", "tardy", "--replay", "--into", "recalled").err())
+        .contains("what stream \"tardy\" has rejected is for itself");
+    assertThat(service.drip("", "rejects", "kept", "--replay", "--into", "recalled").out())
+        .contains("1 taken in");
+    expect("SELECT gate, kg FROM corrected", "[[G1, 5.75]]");
+    service.kill();
+    service.start();
+    expect("SELECT gate, kg FROM corrected", "[[G1, 5.75]]");
+    expect("SELECT gate, kg FROM kept", "[[G1, 1.50]]");
+    expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'kept'", "[[0]]");
+    expect("SELECT view, rows FROM drip.late WHERE view = 'kept'", "[[kept, 1]]");
+    service.sql(
+        "DROP MATERIALIZED VIEW corrected; DROP MATERIALIZED VIEW kept; DROP MATERIALIZED VIEW counted;"
+            + " DROP TABLE between_checkpoints");
+  }
+
+  @Test
   void whoIsMissedIsKnownWhenNobodyCanComeAnyMoreAndSpellsGrowTogether() throws Exception {
     hub.topic("left", 1);
     hub.topic("loaded", 2);

@@ -14,13 +14,14 @@ import picocli.CommandLine.ParentCommand;
     name = "rejects",
     mixinStandardHelpOptions = true,
     description = {
-      "Shows the messages that a stream or table could not take, with reason and origin.",
+      "Shows the messages that a stream or table could not take, with reason and origin, and what a",
+      "materialized view fails on or has left out as too late.",
       "With --replay they are tried again, as they are or repaired."
     })
 final class RejectsCommand implements Callable<Integer> {
   @ParentCommand private Drip drip;
 
-  @Parameters(paramLabel = "NAME", description = "a stream or table")
+  @Parameters(paramLabel = "NAME", description = "a stream, table or materialized view")
   private String name;
 
   @Option(
@@ -47,6 +48,12 @@ final class RejectsCommand implements Callable<Integer> {
   @Option(names = "--by", paramLabel = "TEXT", description = "what to put in its place")
   private String replacement;
 
+  @Option(
+      names = "--into",
+      paramLabel = "STREAM",
+      description = "the stream that takes what a view left out as too late")
+  private String into;
+
   @Override
   public Integer call() throws IOException {
     if (!replay) {
@@ -67,6 +74,7 @@ final class RejectsCommand implements Callable<Integer> {
     body.put("raw", raw);
     body.put("pattern", pattern);
     body.put("replacement", replacement);
+    body.put("into", into);
     Map<String, Object> answer =
         drip.service().post("/api/v1/objects/" + Service.encode(name) + "/rejects/replay", body);
     int taken = ((Number) answer.get("taken")).intValue();

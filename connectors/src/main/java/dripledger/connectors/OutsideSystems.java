@@ -5,6 +5,7 @@ import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.DriftStore;
 import dripledger.connectors.format.FieldTree;
 import dripledger.connectors.format.FormatException;
+import dripledger.connectors.format.JsonRows;
 import dripledger.connectors.kafka.KafkaConnector;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
@@ -14,7 +15,9 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Drift;
@@ -198,6 +201,11 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       Page template,
       PartitionSink sink) {
     connector(connection).read(options(connection), stream, from, to, template, sink);
+  }
+
+  @Override
+  public byte[] message(RowLayout layout, byte[] row) {
+    return JsonRows.message(layout.schema().columns(), BoxedRows.read(layout, row, 0));
   }
 
   @Override

@@ -92,6 +92,7 @@ public final class Engine implements AutoCloseable {
     this.clock = clock;
     loop =
         new EpochLoop(options.epochLimits(), this::nowMicros, records.definitions()::reserveEpochs);
+    loop.rejects().rowsAs(connectors::message);
     history = new StreamHistory(ledger, connectors, this::catalog, this::returns);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
     runner = new QueryRunner(history, this::figures, options.queryBounds());

@@ -92,6 +92,13 @@ public sealed interface CatalogObject {
       return "stream";
     }
 
+    /** The same stream, if its events were pushed. */
+    public Stream pushed() {
+      return source == null
+          ? this
+          : new Stream(id, name, sql, schema, eventTime, latenessMicros, origins, null, addedAt);
+    }
+
     /** Whether its events are in the ledger: those that are pushed, and those it is to retain. */
     public boolean inLedger() {
       return source == null || source.option("retain") != null;
@@ -161,7 +168,8 @@ public sealed interface CatalogObject {
       int[] key,
       boolean keyProven,
       Set<Long> dependsOn,
-      Upkeep upkeep)
+      Upkeep upkeep,
+      boolean keepsLate)
       implements CatalogObject {
     @Override
     public String kind() {

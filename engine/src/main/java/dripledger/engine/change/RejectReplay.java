@@ -89,15 +89,50 @@ public final class RejectReplay {
    *
    * @param ids which, or empty for all
    * @param repair makes the message to be read of the one that was rejected
+   * @param into the stream that takes what a view left out because it came too late; null for any
+   *     other object, which takes its own
    */
-  public Outcome replay(CatalogObject object, List<Long> ids, UnaryOperator<byte[]> repair) {
+  public Outcome replay(
+      CatalogObject object, List<Long> ids, UnaryOperator<byte[]> repair, CatalogObject into) {
+    if (object instanceof CatalogObject.MaterializedView view) {
+      return replayLate(view, ids, repair, into);
+    }
+    if (into != null) {
+      throw new EngineException(
+          Code.INVALID,
+          "what " + object.kind() + " \"" + object.name() + "\" has rejected is for itself",
+          "only what a materialized view left out as too late goes into another stream");
+    }
     if (object instanceof CatalogObject.Table table && table.source() != null) {
       return replayTable(table, ids, repair);
     }
     if (!(object instanceof CatalogObject.Stream)) {
       throw new EngineException(Code.INVALID, "a " + object.kind() + " has no rejects", null);
     }
-    Repaired repaired = repaired(object, object.schema(), ids, repair);
+    return take(object, repaired(object, object, object.schema(), ids, repair));
+  }
+
+  /**
+   * A stream takes rows that a view left out: by their columns' names. What the view reads has them
+   * already, and would be late again.
+   */
+  private Outcome replayLate(
+      CatalogObject.MaterializedView view,
+      List<Long> ids,
+      UnaryOperator<byte[]> repair,
+      CatalogObject into) {
+    if (!(into instanceof CatalogObject.Stream stream)) {
+      throw new EngineException(
+          Code.INVALID,
+          into == null
+              ? "what \"" + view.name() + "\" left out must be taken by another stream"
+              : "\"" + into.name() + "\" is a " + into.kind(),
+          "name a stream with columns of these names; a view may add its rows to this one's");
+    }
+    return take(stream, repaired(view, stream.pushed(), stream.schema(), ids, repair));
+  }
+
+  private Outcome take(CatalogObject object, Repaired repaired) {
     if (repaired.ids.isEmpty()) {
       return outcome(repaired, 0, loop.snapshot().epoch());
     }
@@ -117,10 +152,14 @@ public final class RejectReplay {
   }
 
   private Repaired repaired(
-      CatalogObject object, Schema schema, List<Long> ids, UnaryOperator<byte[]> repair) {
+      CatalogObject of,
+      CatalogObject object,
+      Schema schema,
+      List<Long> ids,
+      UnaryOperator<byte[]> repair) {
     Repaired repaired = new Repaired();
     RowLayout layout = new RowLayout(schema);
-    for (RejectStore.Stored stored : store.find(object.id(), ids, AT_ONCE)) {
+    for (RejectStore.Stored stored : store.find(of.id(), ids, AT_ONCE)) {
       Page page = new Page(layout, 1);
       try {
         byte[] raw = stored.reject().raw();
@@ -160,7 +199,7 @@ public final class RejectReplay {
             "change the row at the source; the change is read as every other");
       }
       Schema operations = KeyedRows.schema(table.schema());
-      Repaired repaired = repaired(table, operations, ids, repair);
+      Repaired repaired = repaired(table, table, operations, ids, repair);
       if (repaired.ids.isEmpty()) {
         return outcome(repaired, 0, loop.snapshot().epoch());
       }

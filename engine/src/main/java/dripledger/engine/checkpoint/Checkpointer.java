@@ -164,7 +164,7 @@ public final class Checkpointer implements AutoCloseable {
     if (loop.snapshot().epoch() == savedEpoch) {
       return false;
     }
-    boolean onlyPositions = loop.rowsTaken() == savedRows && loop.pendingRejects().isEmpty();
+    boolean onlyPositions = loop.rowsTaken() == savedRows && loop.rejects().rejects().isEmpty();
     return !onlyPositions
         || figures == null
         || System.currentTimeMillis() - figures.atMillis() > POSITIONS_ONLY_MILLIS;

@@ -56,7 +56,7 @@ final class Assembly {
   }
 
   GroupAggregate aggregate(PlanNode.Aggregate a, Operator next, int port) {
-    LateRows late = a.ending() == null ? null : lateRows(a);
+    LateRows late = a.ending() == null ? null : lateRows(a, a.input());
     GroupAggregate op = new GroupAggregate(a, versions, rejects, late, next, port);
     add(op, a.input());
     keeping.put(a, op);
@@ -80,14 +80,15 @@ final class Assembly {
   }
 
   Settle settle(TimeNode.Settle s, Operator next, int port) {
-    Settle op = new Settle(s, versions, lateRows(s), next, port);
+    Settle op = new Settle(s, versions, lateRows(s, s.input()), next, port);
     add(op, s.input());
     keeping.put(s, op);
     return op;
   }
 
-  private LateRows lateRows(PlanNode node) {
-    return late.computeIfAbsent(node, n -> new LateRows());
+  private LateRows lateRows(PlanNode node, PlanNode input) {
+    return late.computeIfAbsent(
+        node, n -> new LateRows(PlanPrinter.step(n), new RowLayout(input.schema())));
   }
 
   Join join(PlanNode.Join j, Operator next, int port) {
@@ -192,7 +193,8 @@ final class Assembly {
     @Override
     public Void matches(Matches m) {
       PatternMatches op =
-          new PatternMatches(m, versions, rejects, m.isSettled() ? lateRows(m) : null, next, port);
+          new PatternMatches(
+              m, versions, rejects, m.isSettled() ? lateRows(m, m.input()) : null, next, port);
       add(op, m.input());
       keeping.put(m, op);
       return null;
@@ -209,7 +211,7 @@ final class Assembly {
     @Override
     public Void timeWindows(TimeNode.TimeWindows w) {
       Rejects timeless = relations == null ? rejects : new Rejects(); // no error of a query
-      add(new TimeWindows(w, lateRows(w), timeless, next, port), w.input());
+      add(new TimeWindows(w, lateRows(w, w.input()), timeless, next, port), w.input());
       return null;
     }
 

@@ -13,6 +13,7 @@ import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.BiConsumer;
 import java.util.function.LongFunction;
 
 /**
@@ -32,6 +33,7 @@ public final class Circuit {
   private Versions own; // a clock that is this circuit's alone; null once it has joined a graph
   private final Finish asItIs; // of a stored result
   private boolean started;
+  private List<Long> lateKeepers = List.of();
 
   /**
    * A circuit that is fed once and thrown away.
@@ -339,6 +341,24 @@ public final class Circuit {
   /** What each node left out that came too late, in the order they were made. */
   public Map<PlanNode, LateRows> late() {
     return parts.late;
+  }
+
+  /**
+   * Who keeps the rows that come too late: views, by number. By the thread that steps, or before
+   * the first step.
+   */
+  public void keepLate(Set<Long> views) {
+    lateKeepers = List.copyOf(views);
+    parts.late.values().forEach(rows -> rows.gather(!lateKeepers.isEmpty()));
+  }
+
+  /** Hands over what came too late since the last time, to each who keeps it. */
+  public void takeLate(BiConsumer<Long, LateRows.Left> sink) {
+    if (!lateKeepers.isEmpty()) {
+      for (LateRows rows : parts.late.values()) {
+        rows.take(left -> lateKeepers.forEach(view -> sink.accept(view, left)));
+      }
+    }
   }
 
   /** What an operator keeps. */

@@ -89,7 +89,7 @@ final class GroupEnds {
       if (i < first || isOpen(delta, i)) {
         open.append(delta.bytes(), delta.start(i), delta.end(i) - delta.start(i), delta.weight(i));
       } else {
-        count(input.slot(delta.bytes(), delta.start(i), column), delta.weight(i));
+        leaveOut(delta, i);
       }
     }
     return open;
@@ -120,15 +120,18 @@ final class GroupEnds {
       if (!times.isOver(at[i])) {
         openColumns.add(delta, i);
       } else {
-        count(at[i], delta.weights[i]);
+        if (delta.weights[i] > 0) {
+          late.add(over - at[i], delta, i);
+        }
       }
     }
     return openColumns;
   }
 
-  private void count(long time, long weight) {
-    if (weight > 0) {
-      late.add(over - time, weight);
+  private void leaveOut(Page delta, int i) {
+    if (delta.weight(i) > 0) {
+      long time = input.slot(delta.bytes(), delta.start(i), column);
+      late.add(over - time, delta.weight(i), delta.bytes(), delta.start(i));
     }
   }
 

@@ -145,7 +145,8 @@ final class PatternMatches implements Operator {
   /** What changes in rows that have been looked at comes too late. */
   private void leaveOut(int block, long was, long is) {
     if (is > was) {
-      late.add(known.until() - rows.slot(block, time), is - was);
+      int start = rows.row(block);
+      late.add(known.until() - rows.slot(block, time), is - was, rows.rowBytes(), start);
     }
     rows.weigh(block, was);
     rows.dropIfGone(block);

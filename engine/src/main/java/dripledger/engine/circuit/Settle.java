@@ -84,7 +84,7 @@ final class Settle implements Operator {
     long own = layout.slot(bytes, at, time);
     if (over.isOver(own)) {
       if (weight > 0) {
-        late.add(over.until() - own, weight);
+        late.add(over.until() - own, weight, bytes, at);
       }
       return;
     }

@@ -108,7 +108,7 @@ final class TimeWindows implements Operator {
       }
       kept.setWeight(i, 0);
       if (timed) {
-        countLate(mark(delta, i) - end, delta.weight(i));
+        countLate(mark(delta, i) - end, delta.weight(i), delta.bytes(), delta.start(i));
       } else {
         rejects.add(place, delta.bytes(), delta.start(i), delta.weight(i), timeless);
       }
@@ -145,7 +145,7 @@ final class TimeWindows implements Operator {
     for (; until <= ends; until += slide) {
       if (until <= mark) {
         if (complete) {
-          countLate(mark - until, weight);
+          countLate(mark - until, weight, bytes, row);
         }
         complete = false;
       } else {
@@ -162,9 +162,9 @@ final class TimeWindows implements Operator {
     out.commit(weight);
   }
 
-  private void countLate(long by, long weight) {
+  private void countLate(long by, long weight, byte[] bytes, int row) {
     if (weight > 0 && !lateOnly) {
-      late.add(by, weight);
+      late.add(by, weight, bytes, row);
     }
   }
 }

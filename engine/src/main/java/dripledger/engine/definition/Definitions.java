@@ -178,7 +178,7 @@ public final class Definitions {
       if (object instanceof CatalogObject.MaterializedView view) {
         PlanCut cut = live.newCut(view);
         live.keep(view, cut);
-        steps.use(cut, view.name());
+        steps.use(view, cut);
       }
       LiveNode node = live.newNode(object);
       if (node != null) {
@@ -321,7 +321,7 @@ public final class Definitions {
     if (object instanceof CatalogObject.MaterializedView view) {
       PlanCut cut = live.newCut(view);
       QueryNode node = live.newView(view, cut);
-      steps.use(cut, view.name());
+      steps.use(view, cut);
       boolean stored = false;
       try {
         fill(view, cut, node);
@@ -331,7 +331,7 @@ public final class Definitions {
       } finally {
         if (!stored) {
           backfill.leave(node);
-          steps.release(cut);
+          steps.release(view, cut);
         }
       }
       live.keep(view, cut);

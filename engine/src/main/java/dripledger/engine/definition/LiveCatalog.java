@@ -16,8 +16,10 @@ import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.sql.Command;
 import java.util.HashMap;
+import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.ConcurrentHashMap;
 
 /**
@@ -122,11 +124,17 @@ final class LiveCatalog {
    *
    * @return how the graph ran those of it that were materialized views
    */
-  List<PlanCut> forget(List<CatalogObject> objects) {
+  Map<CatalogObject.MaterializedView, PlanCut> forget(List<CatalogObject> objects) {
     synchronized (nodes) {
       objects.forEach(o -> nodes.remove(o.id()));
     }
-    return objects.stream().map(o -> cuts.remove(o.id())).filter(cut -> cut != null).toList();
+    Map<CatalogObject.MaterializedView, PlanCut> views = new LinkedHashMap<>();
+    for (CatalogObject object : objects) {
+      if (object instanceof CatalogObject.MaterializedView view) {
+        views.put(view, cuts.remove(view.id()));
+      }
+    }
+    return views;
   }
 
   // ---- new nodes
@@ -139,10 +147,14 @@ final class LiveCatalog {
   }
 
   QueryNode newView(CatalogObject.MaterializedView m, PlanCut cut) {
-    if (!m.upkeep().isContinuous()) {
-      return QueryNodes.refreshed(m.id(), m.name(), cut.top(), m.schema(), m.key(), waiting);
+    QueryNode node =
+        m.upkeep().isContinuous()
+            ? QueryNodes.view(m.id(), m.name(), cut, m.schema(), m.key())
+            : QueryNodes.refreshed(m.id(), m.name(), cut.top(), m.schema(), m.key(), waiting);
+    if (m.keepsLate()) {
+      node.circuit().keepLate(Set.of(m.id()));
     }
-    return QueryNodes.view(m.id(), m.name(), cut, m.schema(), m.key());
+    return node;
   }
 
   /** A new node for a stream or table; null for other objects. */
@@ -192,7 +204,16 @@ final class LiveCatalog {
     }
     Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
     return new CatalogObject.MaterializedView(
-        id, c.name(), sql, c.schema(), c.plan(), c.key(), c.keyProven(), c.dependsOn(), c.upkeep());
+        id,
+        c.name(),
+        sql,
+        c.schema(),
+        c.plan(),
+        c.key(),
+        c.keyProven(),
+        c.dependsOn(),
+        c.upkeep(),
+        c.keepsLate());
   }
 
   /** A definition as it is stored. */

@@ -1,5 +1,6 @@
 package dripledger.engine.definition;
 
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.epoch.EpochLoop;
@@ -7,8 +8,10 @@ import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.plan.PlanCut;
 import java.util.ArrayList;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
 import java.util.concurrent.TimeUnit;
@@ -30,12 +33,18 @@ public final class SharedSteps {
     final String name;
     QueryNode node;
     int uses;
+    final Set<Long> lateKeepers = new HashSet<>();
     CompletableFuture<Void> made; // null until somebody makes it
 
     Entry(PlanCut.Step step, String name) {
       this.step = step;
       this.name = name;
       node = QueryNodes.step(step, name);
+    }
+
+    void renew() {
+      node = QueryNodes.step(step, name);
+      node.circuit().keepLate(lateKeepers);
     }
   }
 
@@ -52,6 +61,40 @@ public final class SharedSteps {
   synchronized void use(PlanCut cut, String name) {
     for (PlanCut.Step step : cut.steps()) {
       entries.computeIfAbsent(step.id(), id -> new Entry(step, name)).uses++;
+    }
+  }
+
+  /** Counts one more use of each step of a view's plan, which may have it keep what is late. */
+  void use(CatalogObject.MaterializedView view, PlanCut cut) {
+    use(cut, view.name());
+    if (view.keepsLate()) {
+      keepLate(cut, view.id(), true);
+    }
+  }
+
+  /** Takes that back. */
+  void release(CatalogObject.MaterializedView view, PlanCut cut) {
+    if (view.keepsLate()) {
+      keepLate(cut, view.id(), false);
+    }
+    release(cut);
+  }
+
+  private void keepLate(PlanCut cut, long view, boolean keeps) {
+    List<Runnable> tell = new ArrayList<>();
+    synchronized (this) {
+      for (PlanCut.Step step : cut.steps()) {
+        Entry entry = entries.get(step.id());
+        boolean changed = keeps ? entry.lateKeepers.add(view) : entry.lateKeepers.remove(view);
+        if (changed) {
+          Set<Long> keepers = Set.copyOf(entry.lateKeepers);
+          QueryNode node = entry.node;
+          tell.add(() -> node.circuit().keepLate(keepers));
+        }
+      }
+    }
+    if (!tell.isEmpty()) {
+      EpochWait.await(loop.between(() -> tell.forEach(Runnable::run)).exceptionally(e -> 0L));
     }
   }
 
@@ -81,7 +124,7 @@ public final class SharedSteps {
   /** A new, empty node in the place of one that is of no use; at a start only. */
   public synchronized QueryNode renew(long id) {
     Entry entry = entries.get(id);
-    entry.node = QueryNodes.step(entry.step, entry.name);
+    entry.renew();
     return entry.node;
   }
 
@@ -115,7 +158,7 @@ public final class SharedSteps {
           mine = true;
           entry.made = new CompletableFuture<>();
           if (failed != null) {
-            entry.node = QueryNodes.step(entry.step, entry.name);
+            entry.renew();
           }
         }
         made = entry.made;
@@ -143,7 +186,11 @@ public final class SharedSteps {
       if (!done) {
         synchronized (this) {
           entry.made = failed == null ? null : CompletableFuture.completedFuture(null);
-          entry.node = failed == null ? QueryNodes.step(entry.step, entry.name) : failed;
+          if (failed == null) {
+            entry.renew();
+          } else {
+            entry.node = failed;
+          }
         }
         made.completeExceptionally(new IllegalStateException("not made"));
       }

@@ -204,9 +204,9 @@ public final class EpochLoop implements AutoCloseable {
     queue.holdSources(heldBytes > limits.maxHeldBytes() || rejects.full());
   }
 
-  /** Messages that were not taken since the last checkpoint, oldest first. */
-  public List<Reject> pendingRejects() {
-    return rejects.rejects();
+  /** What was not taken since the last checkpoint. */
+  public PendingRejects rejects() {
+    return rejects;
   }
 
   /**
@@ -422,7 +422,7 @@ public final class EpochLoop implements AutoCloseable {
     if (thread != null) { // not what is made again at a start
       graph.refreshes().arrivals(onShown);
     }
-    graph.end(epoch);
+    graph.end(epoch, rejects::add);
     graph.refreshes().ended();
     lastStepNanos = System.nanoTime() - began;
   }

@@ -4,6 +4,7 @@ import dripledger.engine.circuit.ColumnDelta;
 import dripledger.engine.circuit.DeltaReaders;
 import dripledger.engine.circuit.Epoch;
 import dripledger.engine.circuit.InputNode;
+import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.row.Page;
@@ -20,6 +21,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.concurrent.TimeUnit;
+import java.util.function.BiConsumer;
 import java.util.function.Consumer;
 import java.util.function.LongPredicate;
 import java.util.function.LongSupplier;
@@ -345,11 +347,18 @@ final class Graph implements AutoCloseable {
     }
   }
 
-  /** The epoch is published: tells who listens, and forgets what has changed. */
-  void end(long epoch) {
+  /**
+   * The epoch is published: tells who listens, and forgets what has changed.
+   *
+   * @param late given what views keep of what they left out as too late
+   */
+  void end(long epoch, BiConsumer<Long, LateRows.Left> late) {
     for (LiveNode node : nodes) {
       if (node instanceof QueryNode query) {
         atWork(node, () -> query.tell(epoch));
+        if (!query.isFilling()) {
+          query.circuit().takeLate(late);
+        }
       }
       atWork(node, node::endEpoch);
     }

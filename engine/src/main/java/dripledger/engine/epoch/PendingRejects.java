@@ -1,19 +1,36 @@
 package dripledger.engine.epoch;
 
 import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.circuit.LateRows;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Reject;
+import dripledger.engine.time.Spans;
+import java.time.LocalDateTime;
+import java.time.ZoneOffset;
 import java.util.ArrayList;
+import java.util.Arrays;
 import java.util.List;
 import java.util.Map;
+import java.util.function.BiFunction;
 
-/** What was rejected or replayed since the last checkpoint, which is to hold it. Thread-safe. */
-final class PendingRejects {
+/**
+ * What was rejected or replayed since the last checkpoint, which is to hold it, and what views keep
+ * of the rows that they left out as too late. Thread-safe.
+ */
+public final class PendingRejects {
   private static final long MAX_BYTES = 32L << 20;
 
   private final List<Reject> rejects = new ArrayList<>();
   private final List<Long> replayed = new ArrayList<>();
+  private BiFunction<RowLayout, byte[], byte[]> form = (layout, row) -> null;
   private long bytes;
+
+  /** How a row is written as a message; before anything is stepped. */
+  public void rowsAs(BiFunction<RowLayout, byte[], byte[]> form) {
+    this.form = form;
+  }
 
   synchronized void add(InputProgress progress) {
     replayed.addAll(progress.replayed());
@@ -24,13 +41,34 @@ final class PendingRejects {
     }
   }
 
+  /** Keeps the rows that a view left out because they came too late. */
+  synchronized void add(long view, LateRows.Left left) {
+    List<Reject> late = new ArrayList<>();
+    LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
+    Page rows = left.rows();
+    for (int i = 0; i < rows.size() && bytes <= 2 * MAX_BYTES; i++) {
+      byte[] row = Arrays.copyOfRange(rows.bytes(), rows.start(i), rows.end(i));
+      byte[] message = form.apply(rows.layout(), row);
+      String reason = "too late by " + Spans.text(rows.mark(i));
+      for (long times = rows.weight(i); times > 0; times--) {
+        late.add(new Reject(view, now, reason, null, message, left.step()));
+      }
+    }
+    if (left.more() > 0) {
+      String reason = left.more() + " more were too late, and only counted";
+      late.add(new Reject(view, now, reason, null, null, left.step()));
+    }
+    rejects.addAll(late);
+    bytes += InputQueue.rejectBytes(late);
+  }
+
   /** Whether sources that would bring more have to wait. */
   synchronized boolean full() {
     return bytes > MAX_BYTES;
   }
 
   /** Oldest first. */
-  synchronized List<Reject> rejects() {
+  public synchronized List<Reject> rejects() {
     return List.copyOf(rejects);
   }
 

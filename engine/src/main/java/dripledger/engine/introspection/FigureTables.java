@@ -116,7 +116,7 @@ public final class FigureTables {
 
   private void rejects(Catalog catalog, List<Object[]> rows) {
     rejects.scan(stored -> rows.add(reject(catalog, stored.id(), stored.reject())));
-    for (Reject pending : loop.pendingRejects()) {
+    for (Reject pending : loop.rejects().rejects()) {
       rows.add(reject(catalog, null, pending));
     }
     for (CatalogObject object : catalog.all()) {

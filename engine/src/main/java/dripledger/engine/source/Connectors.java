@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import java.util.List;
 
 /**
@@ -66,6 +67,9 @@ public interface Connectors {
       SourcePosition to,
       Page template,
       PartitionSink sink);
+
+  /** A row as a message: JSON, an object of its columns by name. */
+  byte[] message(RowLayout layout, byte[] row);
 
   /** Reads one repaired message into a page of the object's rows. */
   void decode(CatalogObject object, byte[] key, byte[] raw, Page into);

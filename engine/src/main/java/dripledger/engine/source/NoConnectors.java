@@ -6,6 +6,7 @@ import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import java.util.List;
 
 /** Refuses every connection. */
@@ -74,6 +75,11 @@ final class NoConnectors implements Connectors {
       Page template,
       PartitionSink sink) {
     throw none();
+  }
+
+  @Override
+  public byte[] message(RowLayout layout, byte[] row) {
+    return null;
   }
 
   @Override

@@ -92,7 +92,8 @@ public sealed interface Command {
       int[] key,
       boolean keyProven,
       Set<Long> dependsOn,
-      Upkeep upkeep)
+      Upkeep upkeep,
+      boolean keepsLate)
       implements Create {}
 
   record RefreshView(String name) implements Command {}

@@ -249,7 +249,8 @@ final class StatementCheck {
         key,
         proven,
         Set.copyOf(used),
-        ViewOptions.upkeep(s.options()));
+        ViewOptions.upkeep(s.options()),
+        ViewOptions.keepsLate(s.options()));
   }
 
   /** The columns by the names before AS, of which there may be fewer. */

@@ -26,16 +26,13 @@ final class ViewOptions {
       switch (option.getKey()) {
         case "rows" -> settled = isSettled(value);
         case "keep" -> keep = keep(value);
-        case "upkeep", "fresh_within" -> {} // see upkeep
+        case "upkeep", "fresh_within", "late_rows" -> {} // see below
         case "early" -> early = early(value);
-        case "late_rows" ->
-            throw SyntaxRewriter.unsupported(
-                "view option " + option.getKey(), value.getParserPosition(), null);
         default ->
             throw SqlErrors.invalid(
                 value,
                 "no option \"" + option.getKey() + "\" of a materialized view",
-                "there are rows, early, keep, upkeep and fresh_within");
+                "there are rows, early, keep, late_rows, upkeep and fresh_within");
       }
     }
     if (early > 0 && !settled) {
@@ -90,6 +87,16 @@ final class ViewOptions {
     } catch (IllegalArgumentException e) {
       throw SqlErrors.invalid(upkeep, e.getMessage(), Upkeep.HINT);
     }
+  }
+
+  /** Whether such a view keeps rows that come too late, and does not only count them. */
+  static boolean keepsLate(Map<String, SqlNode> options) {
+    SqlNode value = options.get("late_rows");
+    String text = value == null ? "count" : text(value).strip().toLowerCase(Locale.ROOT);
+    if (!text.equals("count") && !text.equals("keep")) {
+      throw SqlErrors.invalid(value, "late_rows are 'count' or 'keep', not '" + text + "'", null);
+    }
+    return text.equals("keep");
   }
 
   private static long early(SqlNode value) {

@@ -34,15 +34,22 @@ class RejectsController {
    * @param ids which rejects; missing or empty for all
    * @param raw the whole message to read instead; with one id only
    * @param pattern a regular expression to look for in the message
+   * @param into the stream that takes what a view left out as too late; missing for other objects
    * @param replacement what to put in its place; $1 stands for the first group
    */
-  record Replay(List<Long> ids, String raw, String pattern, String replacement) {}
+  record Replay(List<Long> ids, String raw, String pattern, String replacement, String into) {}
 
   @PostMapping("/api/v1/objects/{name}/rejects/replay")
   Map<String, Object> replay(@PathVariable String name, @RequestBody Replay replay) {
     List<Long> ids = replay.ids() == null ? List.of() : replay.ids();
     RejectReplay.Outcome outcome =
-        engine.rejects().replay(engine.object(name), ids, repair(replay, ids));
+        engine
+            .rejects()
+            .replay(
+                engine.object(name),
+                ids,
+                repair(replay, ids),
+                replay.into() == null ? null : engine.object(replay.into()));
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("taken", outcome.taken());
     answer.put("overtaken", outcome.overtaken());

@@ -1,5 +1,6 @@
 package dripledger.server.http;
 
+import dripledger.connectors.format.JsonRows;
 import dripledger.engine.Engine;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;

@@ -1,23 +1,38 @@
-package dripledger.server.http;
+package dripledger.connectors.format;
 
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
+import java.io.ByteArrayOutputStream;
 import java.math.BigDecimal;
 import java.time.LocalDateTime;
 import java.util.Base64;
 import java.util.List;
 import tools.jackson.core.JsonGenerator;
+import tools.jackson.core.ObjectWriteContext;
+import tools.jackson.core.json.JsonFactory;
 
 /**
  * Rows as JSON: DECIMAL a string (exact), BIGINT a number, TIMESTAMP ISO-8601 with Z, VARBINARY
  * base64, ROW an object, ARRAY an array; NaN and infinities are strings. Stateless.
  */
-final class JsonRows {
+public final class JsonRows {
+  private static final JsonFactory FACTORY = new JsonFactory();
+
   private JsonRows() {}
 
-  static void columns(JsonGenerator json, List<Column> columns) {
+  /** A row as a message of its own: an object by column name. */
+  public static byte[] message(List<Column> columns, Object[] row) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
+      object(json, columns, row);
+    }
+    return out.toByteArray();
+  }
+
+  /** What columns there are. */
+  public static void columns(JsonGenerator json, List<Column> columns) {
     json.writeArrayPropertyStart("columns");
     for (Column c : columns) {
       json.writeStartObject();
@@ -30,7 +45,7 @@ final class JsonRows {
   }
 
   /** A row as an array in column order. */
-  static void array(JsonGenerator json, List<Column> columns, Object[] row) {
+  public static void array(JsonGenerator json, List<Column> columns, Object[] row) {
     json.writeStartArray();
     for (int i = 0; i < row.length; i++) {
       value(json, columns.get(i).type(), row[i]);
@@ -39,7 +54,7 @@ final class JsonRows {
   }
 
   /** A row as an object by column name. */
-  static void object(JsonGenerator json, List<Column> columns, Object[] row) {
+  public static void object(JsonGenerator json, List<Column> columns, Object[] row) {
     json.writeStartObject();
     for (int i = 0; i < row.length; i++) {
       json.writeName(columns.get(i).name());
