@@ -28,17 +28,24 @@ class SessionOracleTest extends BesidePostgres {
   /** What came in time, its sessions, and the watermark; the same for rows that change. */
   private static final String ORACLE =
       """
-      CREATE TABLE handoff_all (n bigserial, part int, van text, parcel bigint, at timestamp);
+      CREATE TABLE handoff_all (n bigserial, part int, van text, parcel bigint, at timestamp, grams int);
       CREATE TABLE stay (id int PRIMARY KEY, van text, at timestamp);
-      CREATE VIEW in_time AS SELECT n, van, parcel, at FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
+      CREATE VIEW in_time AS SELECT n, van, parcel, at, grams FROM (SELECT *, max(at) OVER (PARTITION BY part ORDER BY n)
         - interval '5 seconds' AS mark FROM handoff_all) s WHERE at + interval '6 seconds' > mark;
       CREATE VIEW watermark AS SELECT min(own) AS w FROM
         (SELECT max(at) - interval '5 seconds' AS own FROM handoff_all GROUP BY part) p;
       CREATE VIEW begins AS SELECT *, CASE WHEN at - lag(at) OVER (PARTITION BY van ORDER BY at, n)
         < interval '6 seconds' THEN 0 ELSE 1 END AS new FROM in_time;
       CREATE VIEW numbered AS SELECT *, sum(new) OVER (PARTITION BY van ORDER BY at, n) AS s FROM begins;
-      CREATE VIEW sessions AS SELECT van, parcel, at, min(at) OVER w AS window_start,
+      CREATE VIEW sessions AS SELECT van, parcel, at, grams, min(at) OVER w AS window_start,
         max(at) OVER w + interval '6 seconds' AS window_end FROM numbered WINDOW w AS (PARTITION BY van, s);
+      CREATE VIEW parcel_begins AS SELECT *, CASE WHEN at - lag(at) OVER (PARTITION BY parcel ORDER BY at, n)
+        < interval '6 seconds' THEN 0 ELSE 1 END AS new FROM in_time;
+      CREATE VIEW parcel_numbered AS SELECT *, sum(new) OVER (PARTITION BY parcel ORDER BY at, n) AS s
+        FROM parcel_begins;
+      CREATE VIEW parcel_sessions AS SELECT parcel, at, grams, min(at) OVER w AS window_start,
+        max(at) OVER w + interval '6 seconds' AS window_end FROM parcel_numbered
+        WINDOW w AS (PARTITION BY parcel, s);
       CREATE VIEW all_begin AS SELECT *, CASE WHEN at - lag(at) OVER (ORDER BY at, n)
         < interval '2 seconds' THEN 0 ELSE 1 END AS new FROM (SELECT n, van, parcel, at FROM (SELECT *, max(at)
         OVER (PARTITION BY part ORDER BY n) - interval '5 seconds' AS mark FROM handoff_all) s
@@ -55,6 +62,8 @@ class SessionOracleTest extends BesidePostgres {
 
   private static final String OURS =
       "TABLE(SESSION(TABLE handoff PARTITION BY van, DESCRIPTOR(at), INTERVAL '6' SECOND))";
+  private static final String OF_PARCEL =
+      "TABLE(SESSION(TABLE handoff PARTITION BY parcel, DESCRIPTOR(at), INTERVAL '6' SECOND))";
   private static final String OF_ALL =
       "TABLE(SESSION(TABLE handoff, DESCRIPTOR(at), INTERVAL '2' SECOND))";
   private static final String OF_TABLE =
@@ -64,6 +73,7 @@ class SessionOracleTest extends BesidePostgres {
   private record View(String sql, boolean settles) {
     String theirs() {
       return sql.replace(OURS, "sessions")
+          .replace(OF_PARCEL, "parcel_sessions")
           .replace(OF_ALL, "all_sessions")
           .replace(OF_TABLE, "stay_sessions");
     }
@@ -72,12 +82,28 @@ class SessionOracleTest extends BesidePostgres {
   private static final DateTimeFormatter SECONDS =
       DateTimeFormatter.ofPattern("yyyy-MM-dd HH:mm:ss");
   private static final Map<String, View> VIEWS = new LinkedHashMap<>();
+  private static final List<String> KEPT = List.of("sums", "added_up", "of_parcel");
 
   static {
     String sums =
         "SELECT van, window_start, window_end, COUNT(*) AS n, MIN(parcel) AS a, COUNT(DISTINCT parcel) AS"
             + " b FROM %s t GROUP BY van, window_start, window_end";
     VIEWS.put("sums", new View(sums.formatted(OURS), true));
+    VIEWS.put(
+        "added_up",
+        new View(
+            "SELECT van, window_start, window_end, COUNT(*) AS n, SUM(parcel) AS s, SUM(grams) AS g,"
+                + " AVG(grams) AS a, COUNT(grams) AS c, MIN(parcel) AS least, MAX(grams) AS most FROM "
+                + OURS
+                + " t GROUP BY van, window_start, window_end",
+            true));
+    VIEWS.put(
+        "of_parcel",
+        new View(
+            "SELECT window_end, parcel, window_start, SUM(grams) AS g, MIN(grams) AS a FROM "
+                + OF_PARCEL
+                + " t GROUP BY window_start, window_end, parcel",
+            true));
     VIEWS.put(
         "of_all",
         new View(
@@ -145,10 +171,10 @@ class SessionOracleTest extends BesidePostgres {
         Statement oracle = pg.createStatement();
         PreparedStatement insert =
             pg.prepareStatement(
-                "INSERT INTO handoff_all (part, van, parcel, at) VALUES (?, ?, ?, ?)")) {
+                "INSERT INTO handoff_all (part, van, parcel, at, grams) VALUES (?, ?, ?, ?, ?)")) {
       oracle.execute(ORACLE);
       db.run(
-          "CREATE STREAM handoff (van VARCHAR, parcel BIGINT, at TIMESTAMP NOT NULL, EVENT TIME at LATENESS"
+          "CREATE STREAM handoff (van VARCHAR, parcel BIGINT, at TIMESTAMP NOT NULL, grams INTEGER, EVENT TIME at LATENESS"
               + " INTERVAL '5' SECOND); CREATE TABLE stay (id INTEGER PRIMARY KEY, van VARCHAR, at"
               + " TIMESTAMP NOT NULL)");
       EarlyTwins early = new EarlyTwins(db);
@@ -158,10 +184,10 @@ class SessionOracleTest extends BesidePostgres {
         for (Map.Entry<String, View> v : VIEWS.entrySet()) {
           if (epoch == i++ % 3 * 15) {
             db.run("CREATE MATERIALIZED VIEW v_%s AS %s".formatted(v.getKey(), v.getValue().sql));
-            if (v.getKey().equals("sums")) {
+            if (KEPT.contains(v.getKey())) {
               db.run(
-                  "CREATE MATERIALIZED VIEW v_sums_kept OPTIONS (keep '1 minute') AS "
-                      + v.getValue().sql);
+                  "CREATE MATERIALIZED VIEW v_%s_kept OPTIONS (keep '1 minute') AS %s"
+                      .formatted(v.getKey(), v.getValue().sql));
             }
             if (v.getValue().settles) {
               early.make(v.getKey(), v.getValue().sql);
@@ -206,14 +232,15 @@ class SessionOracleTest extends BesidePostgres {
   private static List<Object[]> events(Random random, LocalDateTime now, boolean first) {
     List<Object[]> events = new ArrayList<>();
     if (first) {
-      events.add(new Object[] {"V0", 0L, now}); // every partition says that it is there
+      events.add(new Object[] {"V0", 0L, now, 1}); // every partition says that it is there
     }
     for (int n = random.nextInt(5); n > 0; n--) {
       int behind = random.nextInt(8) == 0 ? random.nextInt(40_000) : random.nextInt(5_000);
       Object[] event = {
         random.nextInt(12) == 0 ? null : "V" + random.nextInt(6),
         (long) random.nextInt(8),
-        now.minusNanos(behind * 1_000_000L)
+        now.minusNanos(behind * 1_000_000L),
+        random.nextInt(10) == 0 ? null : (Integer) (random.nextInt(2000) - 700)
       };
       events.add(event);
       if (random.nextInt(10) == 0) {
@@ -270,12 +297,12 @@ class SessionOracleTest extends BesidePostgres {
           early.compare(v.getKey(), turned, all, Answers.theirs(oracle, settled), until);
         }
       }
-      if (v.getKey().equals("sums")) {
+      if (KEPT.contains(v.getKey())) {
         String kept =
             "SELECT q.* FROM (%s) q, watermark WHERE window_end + interval '1 minute' + interval '6 seconds' > w"
                 .formatted(view.theirs());
-        assertThat(Answers.ours(db, "SELECT * FROM v_sums_kept"))
-            .as("seed %d, epoch %d, kept", seed, epoch)
+        assertThat(Answers.ours(db, "SELECT * FROM v_" + v.getKey() + "_kept"))
+            .as("seed %d, epoch %d, kept %s", seed, epoch, v.getKey())
             .isEqualTo(Answers.theirs(oracle, kept));
       }
       if (epoch % 20 == 19) {

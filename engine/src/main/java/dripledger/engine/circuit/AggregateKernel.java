@@ -2,7 +2,6 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.GeneratedCode;
-import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -111,22 +110,6 @@ public abstract class AggregateKernel {
           && call.arguments().isEmpty()
           && call.filterColumn() < 0;
     }
-  }
-
-  /** Whether a call has code of its own here. */
-  static boolean isGenerated(AggregateCall call, RowLayout input, boolean appendOnly) {
-    if (call.distinct() && !call.function().isExtreme()) {
-      return false;
-    }
-    ColumnType type =
-        call.arguments().isEmpty() ? null : input.schema().type(call.arguments().get(0));
-    return switch (call.function()) {
-      case COUNT -> true;
-      case SUM -> !type.isVariable() && !type.kind().isFloating();
-      case AVG -> !type.isVariable() && !type.kind().isFloating();
-      case MIN, MAX -> appendOnly && !type.isVariable() && !type.kind().isFloating();
-      default -> false;
-    };
   }
 
   /**

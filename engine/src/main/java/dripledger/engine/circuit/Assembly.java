@@ -7,6 +7,7 @@ import dripledger.engine.plan.Paced;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.plan.PlanVisitor;
+import dripledger.engine.plan.SessionGroups;
 import dripledger.engine.plan.TableVersions;
 import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.RowLayout;
@@ -56,9 +57,10 @@ final class Assembly {
   }
 
   GroupAggregate aggregate(PlanNode.Aggregate a, Operator next, int port) {
-    LateRows late = a.ending() == null ? null : lateRows(a, a.input());
+    boolean merged = SessionGroups.merged(a) != null;
+    LateRows late = a.ending() == null || merged ? null : lateRows(a, a.input());
     GroupAggregate op = new GroupAggregate(a, versions, rejects, late, next, port);
-    add(op, a.input());
+    add(op, merged ? SessionGroups.rows(a) : a.input());
     keeping.put(a, op);
     return op;
   }
@@ -217,6 +219,9 @@ final class Assembly {
 
     @Override
     public Void sessions(TimeNode.Sessions s) {
+      if (s.merged()) {
+        throw new IllegalStateException("who adds up sessions makes them");
+      }
       Sessions op = new Sessions(s, versions, next, port);
       add(op, s.input());
       keeping.put(s, op);

@@ -4,6 +4,7 @@ import dripledger.engine.time.Watermark;
 import java.util.Arrays;
 import java.util.TreeMap;
 import java.util.function.IntConsumer;
+import java.util.stream.IntStream;
 
 /**
  * Blocks of a store by the time at which they end: lists of those that end about together, in the
@@ -12,39 +13,52 @@ import java.util.function.IntConsumer;
  */
 final class EndTimes {
   private static final int TOGETHER = 14; // bits of a time: 16 milliseconds
+  private static final int LOWER = (1 << TOGETHER) - 1;
+  private static final int AT_HAND = 1 << 16; // lists: a quarter of an hour's
 
+  /** Blocks whose times have the higher bits in common. */
   private static final class Blocks {
-    int[] blocks = new int[4];
-    long[] times = new long[4];
+    final long about;
+    long[] entries = new long[4]; // lower bits of a time, block
     int count;
 
-    void add(long time, int block) {
-      if (count == blocks.length) {
-        blocks = Arrays.copyOf(blocks, 2 * count);
-        times = Arrays.copyOf(times, 2 * count);
+    Blocks(long about) {
+      this.about = about;
+    }
+
+    void add(long entry) {
+      if (count == entries.length) {
+        entries = Arrays.copyOf(entries, 2 * count);
       }
-      times[count] = time;
-      blocks[count++] = block;
+      entries[count++] = entry;
+    }
+
+    long time(int i) {
+      return about << TOGETHER | entries[i] >>> Integer.SIZE;
     }
   }
 
   private final TreeMap<Long, Blocks> byTime = new TreeMap<>(); // by the higher bits
-  private Blocks last;
-  private long lastTime;
+  private Blocks[] atHand = new Blocks[1]; // some of them, by the lowest of these bits
   private long capacity;
-  private final Blocks waiting = new Blocks(); // of those that are due in part
   private long ended = Watermark.NONE;
 
   /** Notes a block that ends at a time. */
   void add(long time, int block) {
     long about = time >> TOGETHER;
-    if (last == null || lastTime != about) {
-      last = byTime.computeIfAbsent(about, t -> new Blocks());
-      lastTime = about;
+    int hand = (int) about & atHand.length - 1;
+    Blocks blocks = atHand[hand];
+    if (blocks == null || blocks.about != about) {
+      blocks = byTime.computeIfAbsent(about, Blocks::new);
+      if (byTime.size() > atHand.length && atHand.length < AT_HAND) {
+        atHand = new Blocks[Math.min(AT_HAND, 4 * atHand.length)];
+        hand = (int) about & atHand.length - 1;
+      }
+      atHand[hand] = blocks;
     }
-    int room = last.count == 0 ? 0 : last.blocks.length;
-    last.add(time, block);
-    capacity += last.blocks.length - room;
+    int room = blocks.count == 0 ? 0 : blocks.entries.length;
+    blocks.add((time & LOWER) << Integer.SIZE | block);
+    capacity += blocks.entries.length - room;
   }
 
   /** Whether what has this time is over. */
@@ -63,7 +77,7 @@ final class EndTimes {
       return Long.MAX_VALUE;
     }
     Blocks blocks = byTime.firstEntry().getValue();
-    return Arrays.stream(blocks.times, 0, blocks.count).min().orElseThrow();
+    return IntStream.range(0, blocks.count).mapToLong(blocks::time).min().orElseThrow();
   }
 
   /** Whether anything is over. */
@@ -81,28 +95,32 @@ final class EndTimes {
       return;
     }
     ended = time;
+    Blocks inPart = null; // of the last list; the sink may add to it again
     while (!byTime.isEmpty() && byTime.firstKey() <= time >> TOGETHER) {
       Blocks blocks = byTime.pollFirstEntry().getValue();
-      capacity -= blocks.blocks.length;
-      last = null;
+      capacity -= blocks.entries.length;
+      int hand = (int) blocks.about & atHand.length - 1;
+      if (atHand[hand] == blocks) {
+        atHand[hand] = null;
+      }
       for (int i = 0; i < blocks.count; i++) {
-        if (blocks.times[i] <= time) {
-          sink.accept(blocks.blocks[i]);
+        if (blocks.time(i) <= time) {
+          sink.accept((int) blocks.entries[i]);
         } else {
-          waiting.add(blocks.times[i], blocks.blocks[i]);
+          inPart = inPart == null ? new Blocks(blocks.about) : inPart;
+          inPart.add(blocks.entries[i]);
         }
       }
     }
-    for (int i = 0; i < waiting.count; i++) {
-      add(waiting.times[i], waiting.blocks[i]);
+    for (int i = 0; inPart != null && i < inPart.count; i++) {
+      add(inPart.time(i), (int) inPart.entries[i]);
     }
-    waiting.count = 0;
   }
 
   /** Forgets what was to end; up to when everything is over is known still. */
   void clear() {
     byTime.clear();
-    last = null;
+    Arrays.fill(atHand, null);
     capacity = 0;
   }
 
@@ -119,6 +137,6 @@ final class EndTimes {
   }
 
   long heapBytes() {
-    return 12 * capacity + 120L * byTime.size();
+    return 8 * capacity + 128L * byTime.size() + 4L * atHand.length;
   }
 }

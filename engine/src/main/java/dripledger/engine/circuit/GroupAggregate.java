@@ -2,6 +2,7 @@ package dripledger.engine.circuit;
 
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
+import dripledger.engine.plan.SessionGroups;
 import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -59,6 +60,7 @@ final class GroupAggregate implements Operator, StoredRows {
   private final int port;
   private final GroupEnds ends; // or null if groups never end
   private final GroupIntake intake;
+  private final boolean takesColumns;
 
   /**
    * @param late counts what comes for groups that have ended
@@ -88,11 +90,19 @@ final class GroupAggregate implements Operator, StoredRows {
     mayBeSame = state.slots().stream().noneMatch(AggregateKernel.Slot::tellsEveryChange);
     kernel = AggregateKernel.of(state.slots(), input, keys, groupLayout);
     plainRows = kernel.writesRows() && shownAt < 0;
-    ends =
-        plan.ending() == null
-            ? null
-            : new GroupEnds(plan.ending(), input, groupColumns, keys, groups, late);
-    intake = new GroupIntake(input, keys, state, kernel, ends);
+    if (SessionGroups.merged(plan) != null) {
+      MergedSessions sessions = new MergedSessions(plan, input, keys, state, kernel, versions);
+      ends = sessions;
+      intake = sessions;
+    } else {
+      TimedGroups timed =
+          plan.ending() == null
+              ? null
+              : new TimedGroups(plan.ending(), input, groupColumns, keys, groups, late);
+      ends = timed;
+      intake = new KeyedIntake(input, keys, state, kernel, timed);
+    }
+    takesColumns = kernel.addsColumns() && intake instanceof KeyedIntake;
   }
 
   @Override
@@ -122,7 +132,7 @@ final class GroupAggregate implements Operator, StoredRows {
 
   /** Whether it can take changes of its input by columns. */
   boolean takesColumns() {
-    return kernel.addsColumns();
+    return takesColumns;
   }
 
   /** Adds the columns of its input that it reads. */
@@ -365,11 +375,13 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public void join(Versions graph) {
     state.join(graph);
+    intake.join(graph);
   }
 
   @Override
   public void close() {
     state.close();
+    intake.close();
   }
 
   @Override

@@ -32,9 +32,13 @@ final class GroupKeys {
   private final KeyedArena longKeys;
 
   GroupKeys(RowLayout input, int[] columns) {
+    this(input, columns, new RowLayout(input.schema().project(columns)), null);
+  }
+
+  private GroupKeys(RowLayout input, int[] columns, RowLayout layout, KeyedArena kept) {
     this.input = input;
     this.columns = columns;
-    layout = new RowLayout(input.schema().project(columns));
+    this.layout = layout;
     variable = layout.anyVariable();
     boolean nullable = layout.schema().columns().stream().anyMatch(c -> c.type().nullable());
     nullWords = nullable ? (columns.length + 63) / 64 : 0;
@@ -42,7 +46,12 @@ final class GroupKeys {
     words = variable ? 1 + inline : Math.max(1, nullWords + columns.length);
     integer = columns.length > 0 && layout.schema().type(0).kind().isInteger();
     writer = new RowWriter(layout, 256);
-    longKeys = variable ? new KeyedArena(-1, 0) : null;
+    longKeys = variable && kept == null ? new KeyedArena(-1, 0) : kept;
+  }
+
+  /** The same keys, of the same columns at other places of other rows. */
+  GroupKeys over(RowLayout other, int[] places) {
+    return new GroupKeys(other, places, layout, longKeys);
   }
 
   /** The layout of the key as a row. */

@@ -76,7 +76,7 @@ final class GroupState implements AggregateKernel.Others, SavedStore.Form {
         distinct = new ValueCounts(input, columnsOf(call, groupColumns), versions);
         values.add(distinct);
       }
-      boolean adds = AggregateKernel.isGenerated(call, input, appendOnly);
+      boolean adds = call.isAddedUp(input.schema(), appendOnly);
       boolean writes = adds || all != null && all.isPlain();
       List<Integer> nullable =
           call.arguments().stream().filter(a -> input.schema().type(a).nullable()).toList();

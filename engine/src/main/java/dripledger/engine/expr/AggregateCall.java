@@ -1,6 +1,7 @@
 package dripledger.engine.expr;
 
 import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
 import java.util.List;
@@ -31,6 +32,20 @@ public record AggregateCall(
   public AggregateCall(
       Function function, List<Integer> arguments, boolean distinct, int filter, Column output) {
     this(function, arguments, distinct, filter, List.of(), output);
+  }
+
+  /** Whether a row is added in place to a word or a few, and so may be what other rows gave. */
+  public boolean isAddedUp(Schema input, boolean appendOnly) {
+    if (distinct && !function.isExtreme()) {
+      return false;
+    }
+    ColumnType type = arguments.isEmpty() ? null : input.type(arguments.get(0));
+    return switch (function) {
+      case COUNT -> true;
+      case SUM, AVG -> !type.isVariable() && !type.kind().isFloating();
+      case MIN, MAX -> appendOnly && !type.isVariable() && !type.kind().isFloating();
+      default -> false;
+    };
   }
 
   /** The same call with another name or type of its result. */

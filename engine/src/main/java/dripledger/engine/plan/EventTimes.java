@@ -83,7 +83,7 @@ public final class EventTimes {
 
   /** Whether rows are not taken out any more once none of their time come. */
   static boolean isClosed(PlanNode plan) {
-    if (plan.appendOnly()) {
+    if (plan.appendOnly() && !(plan instanceof TimeNode.Sessions)) {
       return true;
     }
     boolean goes =

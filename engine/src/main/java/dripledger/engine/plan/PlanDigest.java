@@ -232,7 +232,7 @@ public final class PlanDigest {
     public Void sessions(TimeNode.Sessions s) {
       begin("sessions ").append(s.partition()).append(" by ").append(s.time());
       out.append(" gap ").append(s.gapMicros()).append(" delay ").append(s.delayMicros());
-      out.append(" withdraw ").append(s.withdrawMicros());
+      out.append(" withdraw ").append(s.withdrawMicros()).append(s.merged() ? " merged" : "");
       return inputs(s);
     }
 

@@ -330,10 +330,12 @@ public final class PlanPrinter {
       return line(
           s,
           "sessions" + of + " by " + time + ", ended by a gap of " + Spans.text(s.gapMicros()),
-          "the rows of sessions, in order",
-          s.delayMicros() < 0
-              ? "no bound"
-              : "sessions until the watermark " + after("their last " + time, behind));
+          s.merged() ? "none" : "the rows of sessions, in order",
+          s.merged()
+              ? ""
+              : s.delayMicros() < 0
+                  ? "no bound"
+                  : "sessions until the watermark " + after("their last " + time, behind));
     }
 
     @Override

@@ -118,8 +118,20 @@ abstract class PlanRewriter implements PlanVisitor<PlanNode> {
 
   /** Sessions of other rows that have the same columns. */
   static TimeNode.Sessions sessions(TimeNode.Sessions s, PlanNode input, long withdrawMicros) {
+    return sessions(s, input, withdrawMicros, s.merged());
+  }
+
+  static TimeNode.Sessions sessions(
+      TimeNode.Sessions s, PlanNode input, long withdrawMicros, boolean merged) {
     return new TimeNode.Sessions(
-        input, s.partition(), s.time(), s.gapMicros(), s.delayMicros(), withdrawMicros, s.schema());
+        input,
+        s.partition(),
+        s.time(),
+        s.gapMicros(),
+        s.delayMicros(),
+        withdrawMicros,
+        merged,
+        s.schema());
   }
 
   @Override

@@ -91,7 +91,10 @@ public final class Publishing {
    * grouped by a time, nor matches of a pattern that say theirs.
    */
   public static PlanNode keptFor(PlanNode plan, long micros) {
-    PlanNode below = plan instanceof PlanNode.Transform t ? t.input() : plan;
+    PlanNode below = plan;
+    while (below instanceof PlanNode.Transform t) {
+      below = t.input();
+    }
     if (below instanceof Matches m && m.isSettled()) {
       return settled(plan, micros);
     }
@@ -142,6 +145,11 @@ public final class Publishing {
       PlanNode.Aggregate sessions =
           new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema());
       int last = SessionGroups.last(sessions);
+      if (last >= 0 && SessionGroups.merged(sessions) != null) {
+        long delay = SessionGroups.delayMicros(sessions);
+        Ending ending = new Ending(last, delay + keepMicros, publishes);
+        return new PlanNode.Aggregate(input, a.groupColumns(), a.calls(), a.schema(), ending);
+      }
       if (last >= 0) {
         PlanNode ended = SessionGroups.withdrawn(sessions, publishes ? 0 : keepMicros);
         long delay = SessionGroups.delayMicros(sessions);

@@ -83,6 +83,8 @@ public sealed interface TimeNode extends PlanNode.OfOne {
    * @param delayMicros how far the watermark follows behind that time; −1 if rows may always come
    * @param withdrawMicros how long after no row can lengthen a session its rows are taken out; −1
    *     for never
+   * @param merged whether rows are left to themselves, each a session of its own: the aggregate
+   *     above makes one of those that belong together, see {@link SessionGroups#merged}
    * @param schema the columns of the input, then {@code window_start}
    */
   record Sessions(
@@ -92,6 +94,7 @@ public sealed interface TimeNode extends PlanNode.OfOne {
       long gapMicros,
       long delayMicros,
       long withdrawMicros,
+      boolean merged,
       Schema schema)
       implements TimeNode {
     public Sessions {
@@ -100,7 +103,7 @@ public sealed interface TimeNode extends PlanNode.OfOne {
 
     @Override
     public boolean appendOnly() {
-      return false;
+      return merged;
     }
 
     @Override

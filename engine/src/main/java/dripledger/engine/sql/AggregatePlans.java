@@ -3,6 +3,7 @@ package dripledger.engine.sql;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.SessionGroups;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
@@ -78,11 +79,12 @@ final class AggregatePlans {
     }
     PlanNode aggregate =
         WindowEnds.outOfKey(
-            new PlanNode.Aggregate(
-                input,
-                groups.stream().filter(set::get).toList(),
-                calls,
-                named(new Schema(kept), calls, input.schema())));
+            SessionGroups.merging(
+                new PlanNode.Aggregate(
+                    input,
+                    groups.stream().filter(set::get).toList(),
+                    calls,
+                    named(new Schema(kept), calls, input.schema()))));
     return plain && kept.size() == output.size()
         ? aggregate
         : PlanBuilder.transform(aggregate, null, outputs, output);

@@ -75,7 +75,14 @@ final class SessionWindowed extends SingleRel {
     long delay = InTime.delay(over, time);
     PlanNode sessions =
         new TimeNode.Sessions(
-            InTime.sessions(over, time, gap), partition, time, gap, delay, -1, new Schema(columns));
+            InTime.sessions(over, time, gap),
+            partition,
+            time,
+            gap,
+            delay,
+            -1,
+            false,
+            new Schema(columns));
     return withEnd ? withEnds(sessions, schema) : sessions;
   }
 
