@@ -30,6 +30,10 @@ SqlNode DripCreate() :
     List<SqlIdentifier> key = null;
     SqlIdentifier indexName = null;
     Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
+    Map<String, SqlNode> target = new LinkedHashMap<String, SqlNode>();
+    Map<String, SqlNode> formatOptions = new LinkedHashMap<String, SqlNode>();
+    SqlIdentifier format = null;
+    final SqlIdentifier connection;
     final SqlIdentifier type;
     final String kind;
 }
@@ -85,7 +89,20 @@ SqlNode DripCreate() :
         <ON> name = CompoundIdentifier() columns = NameList()
         { return new StatementNode(s.end(this), new Statement.Index(false, ifNotExists, indexName, name, columns)); }
     |
-        ( <SINK> | <ENDPOINT> )
+        <SINK> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        <TO> connection = CompoundIdentifier()
+        [ target = OptionList() ]
+        [ <FORMAT> format = Word() [ formatOptions = OptionList() ] ]
+        [ <KEY> key = NameList() ]
+        [ <OPTIONS> options = OptionList() ]
+        <AS> query = OrderedQueryOrExpr(ExprContext.ACCEPT_QUERY)
+        {
+            target.putAll(formatOptions);
+            return new StatementNode(s.end(this),
+                new Statement.CreateSink(name, replace, ifNotExists, connection, target, format, key, options, query));
+        }
+    |
+        <ENDPOINT>
         { kind = getToken(0).image; SkipStatement(); }
         { return new StatementNode(s.end(this), new Statement.Unsupported("CREATE " + kind.toUpperCase(Locale.ROOT))); }
     )
@@ -232,7 +249,9 @@ SqlNode DripDrop() :
         <ON> name = CompoundIdentifier() columns = NameList()
         { if (true) return new StatementNode(s.end(this), new Statement.Index(true, ifExists, indexName, name, columns)); kind = null; }
     |
-        ( <SINK> | <ENDPOINT> )
+        <SINK> { kind = "SINK"; }
+    |
+        <ENDPOINT>
         { String unsupported = getToken(0).image; SkipStatement(); }
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("DROP " + unsupported.toUpperCase(Locale.ROOT))); kind = null; }
     )
@@ -259,6 +278,8 @@ SqlNode DripAlter() :
         <TABLE> { kind = "TABLE"; }
     |
         <CONNECTION> { kind = "CONNECTION"; }
+    |
+        <SINK> { kind = "SINK"; }
     )
     name = CompoundIdentifier()
     (
@@ -284,6 +305,9 @@ SqlNode DripRefresh() :
     |
         <MATERIALIZED> <VIEW> name = CompoundIdentifier()
         { return new StatementNode(s.end(this), new Statement.RefreshView(name)); }
+    |
+        <SINK> name = CompoundIdentifier()
+        { return new StatementNode(s.end(this), new Statement.RefreshSink(name)); }
     )
 }
 
@@ -345,10 +369,12 @@ SqlNode DripShow() :
         [ <FROM> from = CompoundIdentifier() ]
     |
         <CREATE> { kind = "CREATE"; }
-        [ LOOKAHEAD(2) ( <STREAM> | <TABLE> | <CONNECTION> | [ <MATERIALIZED> ] <VIEW> ) ]
+        [ LOOKAHEAD(2) ( <STREAM> | <TABLE> | <CONNECTION> | <SINK> | [ <MATERIALIZED> ] <VIEW> ) ]
         from = CompoundIdentifier()
     |
-        ( <SINKS> | <ENDPOINTS> )
+        <SINKS> { kind = "SINKS"; }
+    |
+        <ENDPOINTS>
         { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("SHOW " + getToken(0).image.toUpperCase(Locale.ROOT))); kind = null; }
     )
     { return new StatementNode(s.end(this), new Statement.Show(kind, from)); }

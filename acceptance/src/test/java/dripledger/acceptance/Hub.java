@@ -189,10 +189,11 @@ final class Hub implements AutoCloseable {
     }
   }
 
-  /** All messages of a topic, partition by partition. */
+  /** All committed messages of a topic, partition by partition. */
   List<ConsumerRecord<String, String>> all(String topic) {
     Properties p = new Properties();
     p.put("bootstrap.servers", broker.servers());
+    p.put("isolation.level", "read_committed");
     List<ConsumerRecord<String, String>> records = new ArrayList<>();
     try (KafkaConsumer<String, String> consumer =
         new KafkaConsumer<>(p, new StringDeserializer(), new StringDeserializer())) {

@@ -9,11 +9,13 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.source.Target;
 import java.util.List;
 import java.util.function.LongFunction;
 
@@ -72,6 +74,29 @@ public interface Connector {
         Code.INVALID,
         "rejects of a table from files cannot be replayed",
         "put the corrected line into a new file: the last line of a key is the one that counts");
+  }
+
+  /** Checks where a delivery is to go, and makes what its options ask for. */
+  default void prepare(ConnectionOptions options, CatalogObject.Sink sink) {
+    throw undeliverable(options);
+  }
+
+  /** The first changes as they would be carried. */
+  default List<String> preview(
+      ConnectionOptions options, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    throw undeliverable(options);
+  }
+
+  /** Opens the way to where a delivery goes. */
+  default Target target(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    throw undeliverable(options);
+  }
+
+  private static EngineException undeliverable(ConnectionOptions options) {
+    return new EngineException(
+        Code.INVALID,
+        "nothing can be delivered to \"" + options.name() + "\"",
+        "deliveries go to topics of a broker and tables of a database");
   }
 
   default void release(ConnectionOptions options) {}

@@ -23,11 +23,13 @@ import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Drift;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.source.Target;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
@@ -201,6 +203,23 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       Page template,
       PartitionSink sink) {
     connector(connection).read(options(connection), stream, from, to, template, sink);
+  }
+
+  @Override
+  public void prepare(CatalogObject.Connection connection, CatalogObject.Sink sink) {
+    connector(connection).prepare(options(connection), sink);
+  }
+
+  @Override
+  public List<String> preview(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    return connector(connection).preview(options(connection), sink, changes);
+  }
+
+  @Override
+  public Target target(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {
+    return connector(connection).target(options(connection), sink, identity);
   }
 
   @Override

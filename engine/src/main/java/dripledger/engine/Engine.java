@@ -11,6 +11,8 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
+import dripledger.engine.delivery.Deliveries;
+import dripledger.engine.delivery.DeliveryStatus;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
@@ -19,7 +21,6 @@ import dripledger.engine.intake.Sources;
 import dripledger.engine.intake.StreamHistory;
 import dripledger.engine.introspection.FigureTables;
 import dripledger.engine.introspection.Introspection;
-import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
@@ -35,9 +36,10 @@ import dripledger.engine.source.Proposal;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.RejectStore;
 import dripledger.engine.sql.Command;
-import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.ProposedDefinition;
 import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.statement.SinkStatements;
+import dripledger.engine.statement.Statements;
 import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.upkeep.Upkeeper;
 import dripledger.engine.view.Pinned;
@@ -52,8 +54,6 @@ import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
-import java.util.regex.Matcher;
-import java.util.regex.Pattern;
 
 /**
  * The engine: statements in, answers out. All methods are safe from any thread unless they say
@@ -61,7 +61,6 @@ import java.util.regex.Pattern;
  */
 public final class Engine implements AutoCloseable {
   private static final long HEARTBEAT_MILLIS = 10_000;
-  private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private final EngineOptions options;
   private final Ledger ledger;
@@ -69,7 +68,6 @@ public final class Engine implements AutoCloseable {
   private final Connectors connectors;
   private final Clock clock;
   private final SqlFrontEnd frontEnd = new SqlFrontEnd();
-  private final PreparedQueries prepared = new PreparedQueries();
   private final EpochLoop loop;
   private final QueryRunner runner;
   private final Definitions definitions;
@@ -82,6 +80,8 @@ public final class Engine implements AutoCloseable {
   private final TableTransactions transactions;
   private final LateMaker lateMaker;
   private final Upkeeper upkeeper;
+  private final Deliveries deliveries;
+  private final Statements statements;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -96,6 +96,9 @@ public final class Engine implements AutoCloseable {
     history = new StreamHistory(ledger, connectors, this::catalog, this::returns);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
     runner = new QueryRunner(history, this::figures, options.queryBounds());
+    deliveries =
+        new Deliveries(
+            connectors, this::catalog, this::checkpoint, this::nowMicros, options.deliveries());
     definitions =
         new Definitions(
             records.definitions(),
@@ -106,6 +109,8 @@ public final class Engine implements AutoCloseable {
             connectors,
             sources,
             options.waiting(),
+            deliveries,
+            this::checkpoint,
             definitionLock);
     checkpointer =
         new Checkpointer(loop, records.checkpoints(), options.checkpointMillis(), sources::durable);
@@ -113,7 +118,7 @@ public final class Engine implements AutoCloseable {
     lateMaker = new LateMaker(definitions, definitionLock, this::requestCheckpoint);
     upkeeper =
         new Upkeeper(definitions, loop, records.upkeep(), this::nowMicros, checkpointer::request);
-    introspection = new Introspection(definitions, ledger, connectors, sources, runner);
+    introspection = new Introspection(definitions, ledger, connectors, sources, deliveries, runner);
     transactions =
         new TableTransactions(
             loop,
@@ -123,6 +128,19 @@ public final class Engine implements AutoCloseable {
             this::catalog,
             this::nowMicros,
             this::refuseIfFull);
+    statements =
+        new Statements(
+            frontEnd,
+            loop,
+            runner,
+            transactions,
+            introspection,
+            definitions,
+            definitionLock,
+            upkeeper,
+            new SinkStatements(
+                deliveries, connectors, this::catalog, () -> loop.snapshot().epoch()),
+            this::nowMicros);
     rejectReplay =
         new RejectReplay(
             records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);
@@ -137,6 +155,10 @@ public final class Engine implements AutoCloseable {
     DefinitionStore past = records.definitions();
     return new FigureTables(definitions, loop, rejects, connectors, sources, past, upkeeper, clock)
         .rows(id);
+  }
+
+  private CompletableFuture<Void> checkpoint() {
+    return checkpointer.request();
   }
 
   private void requestCheckpoint() {
@@ -158,6 +180,7 @@ public final class Engine implements AutoCloseable {
     sources.openAll();
     lateMaker.start(left);
     upkeeper.start();
+    deliveries.startAll();
   }
 
   public Catalog catalog() {
@@ -243,28 +266,7 @@ public final class Engine implements AutoCloseable {
    */
   public void execute(
       String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
-    Result known = answerPrepared(script, arguments);
-    if (known != null) {
-      sink.accept(known);
-      return;
-    }
-    List<SqlFrontEnd.Parsed> statements = frontEnd.parse(script);
-    try (RunningScripts.Script running = runner.scripts().begin(id, script);
-        TableTransactions.Transaction transaction = transactions.begin(id, statements.size())) {
-      for (SqlFrontEnd.Parsed parsed : statements) {
-        running.goOn();
-        Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
-        try {
-          sink.accept(execute(command, parsed.text(), transaction));
-          if (command instanceof Command.Query && parsed.isWhole()) {
-            prepared.asked(script, frontEnd, catalog());
-          }
-        } catch (EngineException e) {
-          throw placed(e, parsed);
-        }
-      }
-      transaction.finish();
-    }
+    statements.execute(script, arguments, id, sink);
   }
 
   /** The scripts that are being run. */
@@ -272,84 +274,11 @@ public final class Engine implements AutoCloseable {
     return runner.scripts();
   }
 
-  /** The answer to a query that was asked before and need not be planned; or null. */
-  private Result answerPrepared(String script, Map<String, Object> arguments) {
-    PreparedQuery query = prepared.find(script, catalog());
-    Map<Integer, Object> values = query == null ? null : PreparedQueries.bound(query, arguments);
-    if (values == null) {
-      return null;
-    }
-    try (Pinned now = loop.pin()) {
-      return runner.answerBound(query, values, now.snapshot());
-    }
-  }
-
   /** As {@link #execute(String, Map, Consumer)}, with all results at the end. */
   public List<Result> execute(String script) {
     List<Result> results = new ArrayList<>();
     execute(script, Map.of(), results::add);
     return results;
-  }
-
-  /** Connectors name the option that is to blame; the statement knows where it stands. */
-  private static EngineException placed(EngineException e, SqlFrontEnd.Parsed parsed) {
-    Matcher option = OPTION.matcher(e.getMessage());
-    return option.find() ? parsed.placed(e, option.group(1)) : e;
-  }
-
-  private Result execute(Command command, String sql, TableTransactions.Transaction transaction) {
-    if (command instanceof Command.Query q) {
-      return transaction.answer(q.plan());
-    }
-    if (command instanceof Command.Insert
-        || command instanceof Command.Update
-        || command instanceof Command.Delete) {
-      return transaction.change(command);
-    }
-    if (command instanceof Command.Transaction t) {
-      return transaction.step(t.step());
-    }
-    if (command instanceof Command.Show s) {
-      return introspection.show(s, snapshot());
-    }
-    if (command instanceof Command.Describe d) {
-      return introspection.describe(d.name(), snapshot());
-    }
-    if (command instanceof Command.ShowCreate s) {
-      return introspection.showCreate(s.name(), snapshot());
-    }
-    if (command instanceof Command.Explain e) {
-      try (Pinned now = loop.pin()) { // what it reads must stay for as long as it does
-        return introspection.explain(e, now.snapshot());
-      }
-    }
-    if (command instanceof Command.Follow) {
-      throw new EngineException(
-          Code.INVALID,
-          "FOLLOW has no end, so it cannot be answered here",
-          "use drip follow, or GET /api/v1/follow?sql=…");
-    }
-    transaction.refuseDefinitions();
-    if (command instanceof Command.RefreshView r) {
-      return upkeeper.refresh(r.name());
-    }
-    definitionLock.lock();
-    try {
-      if (command instanceof Command.Drop d) {
-        return definitions.drop(d);
-      }
-      if (command instanceof Command.RefreshTable r) {
-        return definitions.loads().refresh(r);
-      }
-      if (command instanceof Command.Index i) {
-        return definitions.indexes().change(sql, i);
-      }
-      return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
-          ? definitions.alterations().alter(sql, command)
-          : definitions.create(sql, (Command.Create) command);
-    } finally {
-      definitionLock.unlock();
-    }
   }
 
   /**
@@ -429,6 +358,11 @@ public final class Engine implements AutoCloseable {
     return ProposedDefinition.of(name, flat ? nested.flattened() : nested, source, table);
   }
 
+  /** How a delivery does, or null if it is not at work. */
+  public DeliveryStatus delivery(CatalogObject.Sink sink) {
+    return deliveries.status(sink);
+  }
+
   /** How the input of a stream or table does, or null if it has none. */
   public FeedStatus input(CatalogObject object) {
     return sources.status(object);
@@ -491,6 +425,7 @@ public final class Engine implements AutoCloseable {
   public void close() {
     lateMaker.close();
     upkeeper.close();
+    deliveries.close();
     sources.closeAll();
     checkpointer.close();
     loop.close();

@@ -1,6 +1,7 @@
 package dripledger.engine;
 
 import dripledger.engine.circuit.Refresher;
+import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.epoch.EpochLimits;
 import dripledger.engine.query.QueryBounds;
 import java.nio.file.Path;
@@ -20,7 +21,9 @@ import java.nio.file.Path;
  * @param changeMillis how long a statement that changes a table waits for the ledger
  * @param workers how many threads step an epoch together
  * @param togetherRows an epoch of fewer rows is stepped by one thread
- * @param waiting what may wait, on disk, for a view that is refreshed from time to time
+ * @param waiting what may wait, on disk, for a view that is refreshed from time to time, or for a
+ *     delivery
+ * @param deliveryMillis how long a change waits for a checkpoint before it is delivered
  */
 public record EngineOptions(
     int maxEpochRows,
@@ -34,7 +37,8 @@ public record EngineOptions(
     long changeMillis,
     int workers,
     int togetherRows,
-    Refresher.Bounds waiting) {
+    Refresher.Bounds waiting,
+    long deliveryMillis) {
   /** Below it, calling the others takes longer than what they would do. */
   public static final int TOGETHER_ROWS = 1000;
 
@@ -63,7 +67,8 @@ public record EngineOptions(
         changeMillis,
         workers,
         togetherRows,
-        new Refresher.Bounds(Path.of(System.getProperty("java.io.tmpdir")), 1L << 30));
+        new Refresher.Bounds(Path.of(System.getProperty("java.io.tmpdir")), 1L << 30),
+        1000);
   }
 
   public static EngineOptions defaults() {
@@ -83,6 +88,10 @@ public record EngineOptions(
 
   EpochLimits epochLimits() {
     return new EpochLimits(maxEpochRows, maxQueuedBytes, maxHeldBytes, workers, togetherRows);
+  }
+
+  Deliveries.Bounds deliveries() {
+    return new Deliveries.Bounds(waiting.directory(), waiting.maxBytes(), deliveryMillis);
   }
 
   QueryBounds queryBounds() {

@@ -219,7 +219,8 @@ final class UpkeepTest {
             30_000,
             2,
             1,
-            new Refresher.Bounds(waiting, 2000));
+            new Refresher.Bounds(waiting, 2000),
+            1000);
     try (Engine engine =
         new Engine(options, TestEngine.records(), Connectors.NONE, TestEngine.CLOCK)) {
       engine.start();

@@ -40,7 +40,20 @@ public sealed interface Statement {
       Map<String, SqlNode> options)
       implements Statement {}
 
-  /** {@code kind} is STREAM, TABLE or CONNECTION. */
+  /** {@code target} has the options of FORMAT too. */
+  record CreateSink(
+      SqlIdentifier name,
+      boolean replace,
+      boolean ifNotExists,
+      SqlIdentifier connection,
+      Map<String, SqlNode> target,
+      SqlIdentifier format,
+      List<SqlIdentifier> key,
+      Map<String, SqlNode> options,
+      SqlNode query)
+      implements Statement {}
+
+  /** {@code kind} is STREAM, TABLE, CONNECTION or SINK. */
   record AlterOptions(String kind, SqlIdentifier name, Map<String, SqlNode> options)
       implements Statement {}
 
@@ -51,6 +64,8 @@ public sealed interface Statement {
   record RefreshTable(SqlIdentifier name) implements Statement {}
 
   record RefreshView(SqlIdentifier name) implements Statement {}
+
+  record RefreshSink(SqlIdentifier name) implements Statement {}
 
   record Drop(String kind, SqlIdentifier name, boolean ifExists, boolean cascade)
       implements Statement {}

@@ -120,7 +120,8 @@ class EngineConfiguration {
                     settings.waitingDirectory().isEmpty()
                         ? System.getProperty("java.io.tmpdir")
                         : settings.waitingDirectory()),
-                settings.maxWaitingBytes()));
+                settings.maxWaitingBytes()),
+            settings.deliveryMillis());
     Engine engine =
         new Engine(
             options,

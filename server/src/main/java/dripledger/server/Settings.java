@@ -25,7 +25,9 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param warmUpMillis how long the service asks itself after its start; 0 is not at all
  * @param waitingDirectory where changes wait for views that are refreshed from time to time; empty
  *     is where temporary files are
- * @param maxWaitingBytes a view for which more waits is refreshed before it is due
+ * @param maxWaitingBytes a view for which more waits is refreshed before it is due; a delivery for
+ *     which more waits ends
+ * @param deliveryMillis how long a change waits for a checkpoint before it is delivered
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
@@ -49,4 +51,5 @@ public record Settings(
     long warmUpMillis,
     String waitingDirectory,
     long maxWaitingBytes,
+    long deliveryMillis,
     String secretKeyFile) {}

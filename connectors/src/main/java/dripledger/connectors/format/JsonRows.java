@@ -6,6 +6,7 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import java.io.ByteArrayOutputStream;
 import java.math.BigDecimal;
+import java.nio.charset.StandardCharsets;
 import java.time.LocalDateTime;
 import java.util.Base64;
 import java.util.List;
@@ -29,6 +30,63 @@ public final class JsonRows {
       object(json, columns, row);
     }
     return out.toByteArray();
+  }
+
+  /**
+   * A change as a message of its own.
+   *
+   * @param before the row that was, or null
+   * @param after the row that is, or null
+   */
+  public static byte[] change(List<Column> columns, Object[] before, Object[] after, long epoch) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
+      json.writeStartObject();
+      String operation = before == null ? "insert" : after == null ? "delete" : "update";
+      json.writeStringProperty("operation", operation);
+      json.writeNumberProperty("epoch", epoch);
+      json.writeName("before");
+      row(json, columns, before);
+      json.writeName("after");
+      row(json, columns, after);
+      json.writeEndObject();
+    }
+    return out.toByteArray();
+  }
+
+  private static void row(JsonGenerator json, List<Column> columns, Object[] row) {
+    if (row == null) {
+      json.writeNull();
+    } else {
+      object(json, columns, row);
+    }
+  }
+
+  /** An array, or a ROW without its names, as text. */
+  public static String text(List<?> values) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
+      array(json, values);
+    }
+    return out.toString(StandardCharsets.UTF_8);
+  }
+
+  private static void array(JsonGenerator json, List<?> values) {
+    json.writeStartArray();
+    for (Object value : values) {
+      if (value instanceof List<?> inner) {
+        array(json, inner);
+      } else if (value == null) {
+        json.writeNull();
+      } else if (value instanceof Boolean b) {
+        json.writeBoolean(b);
+      } else if (value instanceof Long n) {
+        json.writeNumber(n);
+      } else {
+        json.writeString(PlainText.of(value));
+      }
+    }
+    json.writeEndArray();
   }
 
   /** What columns there are. */

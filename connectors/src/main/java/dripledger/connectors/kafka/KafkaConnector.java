@@ -19,11 +19,13 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.source.Target;
 import java.nio.charset.StandardCharsets;
 import java.time.Duration;
 import java.util.ArrayList;
@@ -79,6 +81,22 @@ public final class KafkaConnector implements Connector {
     } catch (KafkaException e) {
       throw access.failure(e);
     }
+  }
+
+  @Override
+  public void prepare(ConnectionOptions options, CatalogObject.Sink sink) {
+    TopicTarget.prepare(options, sink);
+  }
+
+  @Override
+  public List<String> preview(
+      ConnectionOptions options, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    return TopicTarget.preview(sink, changes);
+  }
+
+  @Override
+  public Target target(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    return TopicTarget.open(options, sink, identity);
   }
 
   @Override

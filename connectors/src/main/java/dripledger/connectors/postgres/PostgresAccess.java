@@ -147,13 +147,26 @@ final class PostgresAccess {
    * @param format as the server's function format() takes it, with %I for names
    */
   static void execute(Connection c, String format, String... names) throws SQLException {
+    executeUpdate(c, format, names);
+  }
+
+  /** As above; answers how many rows it changed. */
+  static long executeUpdate(Connection c, String format, String... names) throws SQLException {
+    String statement = named(c, format, names);
+    try (Statement run = c.createStatement()) {
+      run.execute(statement);
+      return Math.max(0, run.getLargeUpdateCount());
+    }
+  }
+
+  /** A statement with the names that the server has written into it. */
+  static String named(Connection c, String format, String... names) throws SQLException {
     try (PreparedStatement s = c.prepareStatement("SELECT format(?, VARIADIC ?)")) {
       s.setString(1, format);
       s.setArray(2, c.createArrayOf("text", names));
-      try (ResultSet r = s.executeQuery();
-          Statement run = c.createStatement()) {
+      try (ResultSet r = s.executeQuery()) {
         r.next();
-        run.execute(r.getString(1));
+        return r.getString(1);
       }
     }
   }

@@ -12,10 +12,12 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.source.Target;
 import java.nio.charset.StandardCharsets;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
@@ -42,6 +44,22 @@ public final class PostgresConnector implements Connector {
   @Override
   public boolean shared() {
     return true;
+  }
+
+  @Override
+  public void prepare(ConnectionOptions options, CatalogObject.Sink sink) {
+    TableTarget.prepare(options, sink);
+  }
+
+  @Override
+  public List<String> preview(
+      ConnectionOptions options, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    return TableTarget.preview(options, sink, changes);
+  }
+
+  @Override
+  public Target target(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    return TableTarget.open(options, sink, identity);
   }
 
   @Override

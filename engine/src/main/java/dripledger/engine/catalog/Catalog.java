@@ -74,6 +74,11 @@ public final class Catalog {
     if (object instanceof CatalogObject.View v) {
       return v.dependsOn();
     }
+    if (object instanceof CatalogObject.Sink sink) {
+      Set<Long> all = new LinkedHashSet<>(sink.dependsOn());
+      all.add(sink.target().connectionId());
+      return all;
+    }
     return object instanceof CatalogObject.MaterializedView m ? m.dependsOn() : Set.of();
   }
 }

@@ -177,6 +177,47 @@ public sealed interface CatalogObject {
     }
   }
 
+  /**
+   * A delivery: what a query's answer changes, carried on to an outside system.
+   *
+   * @param key the columns that tell its rows apart, or that say where a message belongs; or null
+   * @param snapshot whether what is there when it is made is carried first
+   * @param target where it goes, with options
+   */
+  record Sink(
+      long id,
+      String name,
+      String sql,
+      Schema schema,
+      PlanNode plan,
+      int[] key,
+      Rows rows,
+      boolean snapshot,
+      Set<Long> dependsOn,
+      SourceSpec target,
+      Upkeep upkeep)
+      implements CatalogObject {
+    /** In which form changes are carried. */
+    public enum Rows {
+      /** Rows that come; none ever goes. */
+      APPEND,
+      /** For each key the row that it has now, or that it has none any more. */
+      UPSERT,
+      /** What was, and what is. */
+      CHANGES;
+
+      /** The word for it. */
+      public String word() {
+        return name().toLowerCase(java.util.Locale.ROOT);
+      }
+    }
+
+    @Override
+    public String kind() {
+      return "sink";
+    }
+  }
+
   /** A table of schema {@code drip}: its rows are made when it is read. */
   record Figures(long id, String name, Schema schema) implements CatalogObject {
     /** Messages and pushed events that were not taken. */

@@ -3,7 +3,8 @@ package dripledger.engine.catalog;
 import java.util.Map;
 
 /**
- * Where a stream's or table's rows come from: the FROM clause. Immutable.
+ * Where a stream's or table's rows come from: the FROM clause; or where a delivery goes, its TO.
+ * Immutable.
  *
  * @param connection the connection's name
  * @param connectionId the connection's number

@@ -9,6 +9,7 @@ import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.state.Durable;
 import java.util.HashSet;
 import java.util.Map;
+import java.util.Objects;
 import java.util.Set;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ExecutionException;
@@ -201,6 +202,10 @@ public final class Checkpointer implements AutoCloseable {
         saved.add(node.instance());
       }
     }
+    image.nodes().stream()
+        .flatMap(node -> node.parts().stream())
+        .filter(Objects::nonNull)
+        .forEach(Durable.Capture::committed);
     loop.saved(image.settled());
     savedEpoch = image.epoch();
     savedRows = rows;

@@ -9,6 +9,9 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.RelationVersion;
+import java.io.DataInputStream;
+import java.io.DataOutputStream;
+import java.io.IOException;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -358,6 +361,18 @@ public final class Circuit {
       for (LateRows rows : parts.late.values()) {
         rows.take(left -> lateKeepers.forEach(view -> sink.accept(view, left)));
       }
+    }
+  }
+
+  void saveLate(DataOutputStream out) throws IOException {
+    for (LateRows rows : parts.late.values()) {
+      rows.save(out);
+    }
+  }
+
+  void restoreLate(DataInputStream in) throws IOException {
+    for (LateRows rows : parts.late.values()) {
+      rows.restore(in);
     }
   }
 

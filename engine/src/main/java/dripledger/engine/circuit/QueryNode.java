@@ -1,6 +1,5 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.state.Durable;
@@ -104,8 +103,8 @@ public final class QueryNode extends LiveNode {
   // ---- filling
 
   /**
-   * Makes this a node that is being filled: what its inputs change is kept until {@link
-   * EpochLoop#live}. Before it is attached.
+   * Makes this a node that is being filled: what its inputs change is kept until the epoch loop
+   * says that it is live. Before it is attached.
    *
    * @param sink takes what the circuit puts out meanwhile, besides the node itself
    */
@@ -458,6 +457,9 @@ public final class QueryNode extends LiveNode {
     if (refresher != null) {
       parts.add(refresher.durable());
     }
+    if (listener != null && listener.durable() != null) {
+      parts.add(listener.durable());
+    }
     return parts;
   }
 
@@ -467,11 +469,12 @@ public final class QueryNode extends LiveNode {
     circuit.rejects().save(out);
     out.writeLong(watermarkMicros());
     out.writeLong(currentMicros);
-    for (LateRows late : circuit.late().values()) {
-      late.save(out);
-    }
+    circuit.saveLate(out);
     if (refresher != null) {
       refresher.save(out);
+    }
+    if (listener != null) {
+      listener.save(out);
     }
   }
 
@@ -481,11 +484,12 @@ public final class QueryNode extends LiveNode {
     circuit.rejects().restore(in);
     watermark(in.readLong());
     currentMicros = in.readLong();
-    for (LateRows late : circuit.late().values()) {
-      late.restore(in);
-    }
+    circuit.restoreLate(in);
     if (refresher != null) {
       refresher.restore(in, new Epoch(0, watermarkMicros(), 0, currentMicros));
+    }
+    if (listener != null) {
+      listener.restore(in);
     }
     circuit.restored(watermarkMicros(), currentMicros);
     if (kept != null) {

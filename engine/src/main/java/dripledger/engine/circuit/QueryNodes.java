@@ -68,6 +68,16 @@ public final class QueryNodes {
   }
 
   /**
+   * A delivery: its listener keeps what is to be carried, and outlives the process with it.
+   *
+   * @param id of the sink
+   */
+  public static QueryNode delivery(long id, String name, PlanCut cut, ChangeListener outbox) {
+    return new QueryNode(
+        id, name, new Circuit(cut.top()), null, LiveNode.NO_NUMBER, null, outbox, Set.of(), null);
+  }
+
+  /**
    * Somebody who is told of every change to a query's answer.
    *
    * @param follows the relations whose end is the follower's

@@ -10,6 +10,7 @@ import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.Refresher;
+import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
@@ -25,7 +26,6 @@ import dripledger.engine.recovery.Recovery;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.sql.Command;
-import dripledger.engine.sql.DefinitionText;
 import dripledger.engine.sql.SqlFrontEnd;
 import java.util.ArrayList;
 import java.util.HashSet;
@@ -33,7 +33,9 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.locks.ReentrantLock;
+import java.util.function.Supplier;
 import java.util.stream.Collectors;
 
 /**
@@ -54,6 +56,9 @@ public final class Definitions {
   private final TableLoads loads;
   private final Alterations alterations;
   private final Indexes indexes;
+  private final Sinks sinks;
+  private final SourceColumns sourceColumns;
+  private final Deliveries deliveries;
   private final SharedSteps steps;
   private final Followers followers;
 
@@ -66,6 +71,8 @@ public final class Definitions {
       Connectors connectors,
       Sources sources,
       Refresher.Bounds waiting,
+      Deliveries deliveries,
+      Supplier<CompletableFuture<Void>> checkpoint,
       ReentrantLock lock) {
     this.store = store;
     this.loop = loop;
@@ -73,7 +80,8 @@ public final class Definitions {
     this.history = history;
     this.connectors = connectors;
     this.sources = sources;
-    live = new LiveCatalog(waiting);
+    this.deliveries = deliveries;
+    live = new LiveCatalog(waiting, deliveries);
     backfill = new Backfill(loop, runner, this::catalog);
     steps = new SharedSteps(loop, backfill);
     ongoing = new OngoingWork(lock, this::catalog);
@@ -81,6 +89,9 @@ public final class Definitions {
     loads = new TableLoads(live, store, loop, history, connectors, sources, ongoing);
     alterations = new Alterations(live, store, loop, history, connectors, sources, ongoing);
     indexes = new Indexes(live, store, loop, ongoing);
+    sourceColumns = new SourceColumns(connectors, this::catalog);
+    sinks =
+        new Sinks(live, store, loop, backfill, steps, ongoing, connectors, deliveries, checkpoint);
   }
 
   /** What is defined now. Safe from any thread. */
@@ -111,9 +122,9 @@ public final class Definitions {
     return whole ? PlanCut.whole(plan) : live.cut(plan);
   }
 
-  /** How the graph runs a materialized view that is there. Safe from any thread. */
-  public PlanCut cut(CatalogObject.MaterializedView view) {
-    return live.cut(view);
+  /** How the graph runs a view or sink that is there. Safe from any thread. */
+  public PlanCut cut(CatalogObject object) {
+    return live.cut(object);
   }
 
   /** What a view keeps and fails on, with all of its steps. Safe from any thread. */
@@ -175,10 +186,10 @@ public final class Definitions {
       if (stored.begin() != null && stored.alters() == 0) {
         history.begin(sources.inputId(object), stored.begin());
       }
-      if (object instanceof CatalogObject.MaterializedView view) {
-        PlanCut cut = live.newCut(view);
-        live.keep(view, cut);
-        steps.use(view, cut);
+      PlanCut cut = live.newCut(object);
+      if (cut != null) {
+        live.keep(object, cut);
+        steps.use(object, cut);
       }
       LiveNode node = live.newNode(object);
       if (node != null) {
@@ -192,6 +203,12 @@ public final class Definitions {
     LiveNode node = live.newNode(object);
     live.keep(object.id(), node);
     return node;
+  }
+
+  /** Fills a delivery that was not there in the checkpoint; before the loop runs. */
+  public void fillAtStart(CatalogObject.Sink sink, QueryNode node) {
+    node.fill(page -> deliveries.filled(sink, page));
+    backfill.fillAtStart(node);
   }
 
   /** Carries a CREATE out. */
@@ -226,7 +243,9 @@ public final class Definitions {
     if (command instanceof Command.CreateStream || command instanceof Command.CreateTable) {
       return createRelation(sql, command);
     }
-    return createView(sql, command, dropped);
+    return command instanceof Command.CreateSink sink
+        ? sinks.create(sql, sink)
+        : createView(sql, command, dropped);
   }
 
   private Result createConnection(String sql, Command.CreateConnection command) {
@@ -238,47 +257,13 @@ public final class Definitions {
     return new Result.Done("created connection " + connection.name(), loop.snapshot().epoch());
   }
 
-  /** The statement with the columns written out that its source proposes, if it has none. */
-  private String completed(String sql, Command command) {
-    if (command instanceof Command.CreateStream c && c.schema() == null) {
-      return DefinitionText.stream(
-          c.name(),
-          propose(c.source(), false),
-          c.source(),
-          DefinitionText.PROPOSED_LATENESS_SECONDS);
-    }
-    if (command instanceof Command.CreateTable c && c.schema() == null) {
-      Proposal proposal = propose(c.source(), true);
-      if (proposal.key().isEmpty()) {
-        throw new EngineException(
-            Code.INVALID,
-            "nothing in the source of \"" + c.name() + "\" looks like a key",
-            "declare the columns with PRIMARY KEY, or CREATE STREAM if rows never change");
-      }
-      return DefinitionText.table(c.name(), proposal, c.source());
-    }
-    return sql;
-  }
-
   /** What the source of a definition proposes as its columns. */
   public Proposal propose(SourceSpec source, boolean keyed) {
-    Proposal proposal =
-        connectors.propose(
-            (CatalogObject.Connection) catalog().find(source.connectionId()), source, keyed);
-    if (proposal.columns().isEmpty()) {
-      throw new EngineException(
-          Code.INVALID,
-          "columns cannot be read off the source: "
-              + (proposal.sampled() == 0
-                  ? "it is empty"
-                  : "no message of the sample could be read"),
-          "declare the columns: (name TYPE, …) after the name");
-    }
-    return proposal;
+    return sourceColumns.propose(source, keyed);
   }
 
   private Result createRelation(String sql, Command command) {
-    String text = completed(sql, command);
+    String text = sourceColumns.completed(sql, command);
     Command complete =
         text.equals(sql)
             ? command
@@ -482,6 +467,11 @@ public final class Definitions {
   /** What was dropped has left the graph; so do the steps that nothing else needs. */
   private void forget(List<CatalogObject> objects) {
     live.forget(objects).forEach(steps::release);
+    for (CatalogObject object : objects) {
+      if (object instanceof CatalogObject.Sink sink) {
+        deliveries.drop(sink);
+      }
+    }
   }
 
   /** Starts following a query; the answer so far is its first batch. */

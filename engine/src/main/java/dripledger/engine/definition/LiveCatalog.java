@@ -11,6 +11,7 @@ import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.QueryNodes;
 import dripledger.engine.circuit.Refresher;
+import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.RowLayout;
@@ -35,8 +36,11 @@ final class LiveCatalog {
   private final Refresher.Bounds waiting;
   private volatile Runnable onDefined = () -> {};
 
-  LiveCatalog(Refresher.Bounds waiting) {
+  private final Deliveries deliveries;
+
+  LiveCatalog(Refresher.Bounds waiting, Deliveries deliveries) {
     this.waiting = waiting;
+    this.deliveries = deliveries;
   }
 
   Catalog catalog() {
@@ -85,17 +89,20 @@ final class LiveCatalog {
   }
 
   /** How the graph runs a view that is about to be there. */
-  PlanCut newCut(CatalogObject.MaterializedView view) {
-    return view.upkeep().isContinuous() ? cut(view.plan()) : PlanCut.whole(view.plan());
+  PlanCut newCut(CatalogObject object) {
+    if (object instanceof CatalogObject.MaterializedView view) {
+      return view.upkeep().isContinuous() ? cut(view.plan()) : PlanCut.whole(view.plan());
+    }
+    return object instanceof CatalogObject.Sink sink ? cut(sink.plan()) : null;
   }
 
   /** How the graph runs a materialized view that is there. */
-  PlanCut cut(CatalogObject.MaterializedView view) {
-    return cuts.get(view.id());
+  PlanCut cut(CatalogObject object) {
+    return cuts.get(object.id());
   }
 
-  void keep(CatalogObject.MaterializedView view, PlanCut cut) {
-    cuts.put(view.id(), cut);
+  void keep(CatalogObject object, PlanCut cut) {
+    cuts.put(object.id(), cut);
   }
 
   /** From now on statements find the object, and others its node. */
@@ -122,25 +129,29 @@ final class LiveCatalog {
   /**
    * Forgets what has left the graph.
    *
-   * @return how the graph ran those of it that were materialized views
+   * @return how the graph ran those of it that have a plan
    */
-  Map<CatalogObject.MaterializedView, PlanCut> forget(List<CatalogObject> objects) {
+  Map<CatalogObject, PlanCut> forget(List<CatalogObject> objects) {
     synchronized (nodes) {
       objects.forEach(o -> nodes.remove(o.id()));
     }
-    Map<CatalogObject.MaterializedView, PlanCut> views = new LinkedHashMap<>();
+    Map<CatalogObject, PlanCut> planned = new LinkedHashMap<>();
     for (CatalogObject object : objects) {
-      if (object instanceof CatalogObject.MaterializedView view) {
-        views.put(view, cuts.remove(view.id()));
+      PlanCut cut = cuts.remove(object.id());
+      if (cut != null) {
+        planned.put(object, cut);
       }
     }
-    return views;
+    return planned;
   }
 
   // ---- new nodes
 
   /** A new node of an object, or null of one that has none. */
   LiveNode newNode(CatalogObject object) {
+    if (object instanceof CatalogObject.Sink sink) {
+      return Sinks.node(sink, cuts.get(sink.id()), deliveries.newOutbox(sink));
+    }
     return object instanceof CatalogObject.MaterializedView m
         ? newView(m, cuts.get(m.id()))
         : newInput(object);
@@ -201,6 +212,20 @@ final class LiveCatalog {
     }
     if (command instanceof Command.CreateView c) {
       return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
+    }
+    if (command instanceof Command.CreateSink c) {
+      return new CatalogObject.Sink(
+          id,
+          c.name(),
+          sql,
+          c.schema(),
+          c.plan(),
+          c.key(),
+          c.rows(),
+          c.snapshot(),
+          c.dependsOn(),
+          c.target(),
+          c.upkeep());
     }
     Command.CreateMaterializedView c = (Command.CreateMaterializedView) command;
     return new CatalogObject.MaterializedView(

@@ -65,16 +65,16 @@ public final class SharedSteps {
   }
 
   /** Counts one more use of each step of a view's plan, which may have it keep what is late. */
-  void use(CatalogObject.MaterializedView view, PlanCut cut) {
-    use(cut, view.name());
-    if (view.keepsLate()) {
+  void use(CatalogObject object, PlanCut cut) {
+    use(cut, object.name());
+    if (object instanceof CatalogObject.MaterializedView view && view.keepsLate()) {
       keepLate(cut, view.id(), true);
     }
   }
 
   /** Takes that back. */
-  void release(CatalogObject.MaterializedView view, PlanCut cut) {
-    if (view.keepsLate()) {
+  void release(CatalogObject object, PlanCut cut) {
+    if (object instanceof CatalogObject.MaterializedView view && view.keepsLate()) {
       keepLate(cut, view.id(), false);
     }
     release(cut);

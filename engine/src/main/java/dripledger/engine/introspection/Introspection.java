@@ -12,11 +12,11 @@ import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.definition.Definitions;
+import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.intake.Sources;
 import dripledger.engine.plan.PlanCut;
-import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.query.QueryReads;
 import dripledger.engine.query.QueryRunner;
@@ -32,7 +32,6 @@ import dripledger.engine.source.Ledger;
 import dripledger.engine.source.Listing;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.DefinitionText;
-import dripledger.engine.time.Spans;
 import dripledger.engine.time.Watermark;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
@@ -41,32 +40,31 @@ import java.util.Arrays;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.concurrent.TimeUnit;
 import java.util.stream.Collectors;
 
 /** SHOW, DESCRIBE and EXPLAIN: what is there, and how it does. Safe from any thread. */
 public final class Introspection {
   private static final Column NAME = text("name");
-  private static final long SECOND = TimeUnit.SECONDS.toMicros(1);
-  private static final long HOUR = TimeUnit.HOURS.toMicros(1);
-  private static final long DAY = TimeUnit.DAYS.toMicros(1);
   private final Definitions definitions;
   private final Ledger ledger;
   private final Connectors connectors;
   private final Sources sources;
   private final QueryRunner runner;
+  private final SinkFigures sinks;
 
   public Introspection(
       Definitions definitions,
       Ledger ledger,
       Connectors connectors,
       Sources sources,
+      Deliveries deliveries,
       QueryRunner runner) {
     this.definitions = definitions;
     this.ledger = ledger;
     this.connectors = connectors;
     this.sources = sources;
     this.runner = runner;
+    sinks = new SinkFigures(deliveries, definitions::node);
   }
 
   /** Changes a stream or table has been given, all time. */
@@ -106,7 +104,7 @@ public final class Introspection {
                   c.type(),
                   options(c),
                   catalog.dependents(c).stream()
-                      .filter(d -> CatalogObject.sourceOf(d) != null)
+                      .filter(d -> Catalog.dependsOn(d).contains(c.id()))
                       .map(CatalogObject::name)
                       .collect(Collectors.joining(", ")),
                   health == null ? "ok" : health
@@ -117,6 +115,9 @@ public final class Introspection {
             List.of(NAME, text("type"), text("options"), text("used_by"), text("health")),
             rows,
             snapshot.epoch());
+      }
+      case "SINKS" -> {
+        return sinks.show(catalog, snapshot.epoch());
       }
       case "TOPICS", "FILES" ->
           throw new EngineException(
@@ -338,7 +339,9 @@ public final class Introspection {
     int[] key =
         object instanceof CatalogObject.Table t
             ? t.primaryKey()
-            : object instanceof CatalogObject.MaterializedView m ? m.key() : null;
+            : object instanceof CatalogObject.MaterializedView m
+                ? m.key()
+                : object instanceof CatalogObject.Sink sink ? sink.key() : null;
     List<Object[]> rows = new ArrayList<>();
     for (int i = 0; i < object.schema().size(); i++) {
       Column c = object.schema().column(i);
@@ -356,7 +359,8 @@ public final class Introspection {
             + "; SHOW CREATE "
             + object.name()
             + " is its definition"
-            + UpkeepFigures.note(object, definitions.node(object.id())));
+            + UpkeepFigures.note(object, definitions.node(object.id()))
+            + sinks.note(object));
   }
 
   private String note(CatalogObject object, int[] key, int column) {
@@ -391,7 +395,10 @@ public final class Introspection {
   public Result.Rows explain(Command.Explain command, Snapshot snapshot) {
     CatalogObject view = command.view() == null ? null : definitions.catalog().find(command.view());
     if (command.planned()) {
-      return forecast(command.plan(), snapshot);
+      return ForecastRows.of(
+          Trial.of(command.plan(), definitions.catalog(), runner, snapshot),
+          command.plan(),
+          snapshot.epoch());
     }
     boolean analyze = command.analyze() && view != null;
     PlanCut cut = definitions.cut(command.plan(), view);
@@ -436,56 +443,14 @@ public final class Introspection {
     return new StepStates(cut, definitions.steps()::node, own);
   }
 
-  /** The plan of a view that is not there, and what it would keep. */
-  private Result.Rows forecast(PlanNode plan, Snapshot snapshot) {
-    Trial trial = Trial.of(plan, definitions.catalog(), runner, snapshot);
-    List<Object[]> rows = new ArrayList<>();
-    for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
-      Trial.Amount hour = trial.why() != null ? null : trial.after(line.node(), HOUR);
-      Trial.Amount day = trial.why() != null ? null : trial.after(line.node(), DAY);
-      Trial.Amount last = trial.why() != null ? null : trial.atLast(line.node());
-      rows.add(forecast(line.step(), line.state(), line.bound(), hour, day, last));
-    }
-    if (trial.why() != null) {
-      rows.add(forecast("how much is not foretold", "", trial.why(), null, null, null));
-    } else {
-      String seen =
-          trial.events() + " events of " + Spans.text(trial.spanMicros() / SECOND * SECOND);
-      rows.add(
-          forecast(
-              "what is put out",
-              "the view's rows",
-              "as seen of " + seen,
-              trial.rowsAfter(HOUR),
-              trial.rowsAfter(DAY),
-              trial.rowsAtLast()));
-    }
-    List<Column> columns = new ArrayList<>(List.of(text("step"), text("keeps"), text("bound")));
-    for (String when : List.of("hour", "day", "last")) {
-      columns.add(number("rows_" + when));
-      columns.add(number("bytes_" + when));
-    }
-    return new Result.Rows(columns, rows, snapshot.epoch());
-  }
-
-  private static Object[] forecast(
-      String step, String keeps, String bound, Trial.Amount... amounts) {
-    List<Object> row = new ArrayList<>(List.of(step, keeps, bound));
-    for (Trial.Amount each : amounts) {
-      row.add(each == null ? null : each.rows());
-      row.add(each == null ? null : each.bytes());
-    }
-    return row.toArray();
-  }
-
   /** Which other views have a step, as EXPLAIN says it. */
   private String shared(long step, CatalogObject self) {
     List<String> others = new ArrayList<>();
     for (CatalogObject object : definitions.catalog().all()) {
-      if (object instanceof CatalogObject.MaterializedView view
-          && (self == null || view.id() != self.id())
-          && definitions.cut(view).steps().stream().anyMatch(s -> s.id() == step)) {
-        others.add(view.name());
+      if (definitions.cut(object) != null
+          && (self == null || object.id() != self.id())
+          && definitions.cut(object).steps().stream().anyMatch(s -> s.id() == step)) {
+        others.add(object.name());
       }
     }
     return others.isEmpty() ? "" : "; shared with " + String.join(", ", others);

@@ -97,6 +97,8 @@ public final class Recovery {
     for (CatalogObject object : definitions.catalog().all()) {
       if (object instanceof CatalogObject.MaterializedView view) {
         view(view);
+      } else if (object instanceof CatalogObject.Sink sink) {
+        sink(sink);
       } else if (definitions.node(object.id()) instanceof InputNode node) {
         input(object, node, positions);
       }
@@ -147,16 +149,47 @@ public final class Recovery {
     }
   }
 
-  private void view(CatalogObject.MaterializedView view) {
+  /** The steps of an object's plan; answers one of them that has failed, or null. */
+  private QueryNode steps(CatalogObject object) {
     QueryNode failed = null;
-    for (PlanCut.Step step : definitions.cut(view).steps()) {
+    for (PlanCut.Step step : definitions.cut(object).steps()) {
       QueryNode node = definitions.steps().node(step.id());
       if (attached.add(step.id())) {
-        node = attach(view.name(), node, () -> definitions.steps().renew(step.id()));
+        node = attach(object.name(), node, () -> definitions.steps().renew(step.id()));
         definitions.steps().isMade(step.id());
       }
       failed = failed == null && node.failure() != null ? node : failed;
     }
+    return failed;
+  }
+
+  /**
+   * What a delivery has carried cannot be told from its inputs, so it is not made again once it has
+   * been in a checkpoint; before that, nothing has been carried.
+   */
+  private void sink(CatalogObject.Sink sink) {
+    QueryNode failed = steps(sink);
+    QueryNode node = (QueryNode) definitions.node(sink.id());
+    boolean known = saved != null && saved.nodes().containsKey(sink.id());
+    boolean inputsChanged = node.inputs().stream().anyMatch(changed::contains);
+    if (failed != null) {
+      node.fail(failed.failure());
+    } else if (!known) {
+      definitions.fillAtStart(sink, node);
+      loop.attach(node);
+      loop.live(node);
+      return;
+    } else if (!restore(sink.name(), node)) {
+      node = (QueryNode) definitions.renew(sink);
+      node.fail("what waited for it is of another release; make it again");
+    } else if (inputsChanged) {
+      node.fail("what it reads was read anew, and may differ from what was carried; make it again");
+    }
+    loop.attach(node);
+  }
+
+  private void view(CatalogObject.MaterializedView view) {
+    QueryNode failed = steps(view);
     QueryNode node = (QueryNode) definitions.node(view.id());
     if (failed != null) {
       node.fail(failed.failure());

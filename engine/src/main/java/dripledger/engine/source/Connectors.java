@@ -68,6 +68,24 @@ public interface Connectors {
       Page template,
       PartitionSink sink);
 
+  /**
+   * Checks where a delivery is to go, and makes what its options ask for.
+   *
+   * @throws dripledger.engine.error.EngineException if it cannot be delivered there as it is
+   */
+  void prepare(CatalogObject.Connection connection, CatalogObject.Sink sink);
+
+  /** The first changes as they would be carried: messages, or statements and rows. */
+  List<String> preview(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, List<Outgoing.Change> changes);
+
+  /**
+   * Opens the way to where a delivery goes.
+   *
+   * @param identity what the target knows it by
+   */
+  Target target(CatalogObject.Connection connection, CatalogObject.Sink sink, String identity);
+
   /** A row as a message: JSON, an object of its columns by name. */
   byte[] message(RowLayout layout, byte[] row);
 

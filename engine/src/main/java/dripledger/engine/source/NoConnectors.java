@@ -78,6 +78,23 @@ final class NoConnectors implements Connectors {
   }
 
   @Override
+  public void prepare(CatalogObject.Connection connection, CatalogObject.Sink sink) {
+    throw none();
+  }
+
+  @Override
+  public List<String> preview(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    throw none();
+  }
+
+  @Override
+  public Target target(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {
+    throw none();
+  }
+
+  @Override
   public byte[] message(RowLayout layout, byte[] row) {
     return null;
   }

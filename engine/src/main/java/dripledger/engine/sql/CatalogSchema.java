@@ -48,7 +48,7 @@ final class CatalogSchema extends AbstractSchema {
   protected Map<String, Table> getTableMap() {
     Map<String, Table> tables = new HashMap<>();
     for (CatalogObject object : catalog.all()) {
-      if (object instanceof CatalogObject.Connection) {
+      if (object instanceof CatalogObject.Connection || object instanceof CatalogObject.Sink) {
         continue;
       }
       tables.put(

@@ -16,7 +16,12 @@ import java.util.Set;
 public sealed interface Command {
   /** What makes an object. */
   sealed interface Create extends Command
-      permits CreateConnection, CreateStream, CreateTable, CreateView, CreateMaterializedView {
+      permits CreateConnection,
+          CreateStream,
+          CreateTable,
+          CreateView,
+          CreateMaterializedView,
+          CreateSink {
     String name();
 
     IfExists ifExists();
@@ -96,7 +101,23 @@ public sealed interface Command {
       boolean keepsLate)
       implements Create {}
 
+  /** {@code key} is null if none was declared or proven. */
+  record CreateSink(
+      String name,
+      IfExists ifExists,
+      Schema schema,
+      PlanNode plan,
+      int[] key,
+      CatalogObject.Sink.Rows rows,
+      boolean snapshot,
+      Set<Long> dependsOn,
+      SourceSpec target,
+      Upkeep upkeep)
+      implements Create {}
+
   record RefreshView(String name) implements Command {}
+
+  record RefreshSink(String name) implements Command {}
 
   record Drop(String kind, String name, boolean ifExists, boolean cascade, int line, int column)
       implements Command {}
@@ -124,6 +145,9 @@ public sealed interface Command {
    * @param planned whether it would be made
    */
   record Explain(boolean analyze, PlanNode plan, String view, boolean planned) implements Command {}
+
+  /** What a delivery that is not made yet would carry first. */
+  record ExplainSink(CreateSink sink) implements Command {}
 
   record Describe(String name) implements Command {}
 

@@ -199,21 +199,40 @@ final class DefinitionStatements {
     return new Command.RefreshView(find(s.name(), "MATERIALIZED VIEW").name());
   }
 
+  Command refreshSink(Statement.RefreshSink s) {
+    return new Command.RefreshSink(find(s.name(), "SINK").name());
+  }
+
+  /** Where a delivery goes. */
+  SourceSpec target(Statement.CreateSink s) {
+    CatalogObject connection = find(s.connection(), "CONNECTION");
+    return new SourceSpec(
+        connection.name(),
+        connection.id(),
+        plain(s.target()),
+        s.format() == null ? null : s.format().getSimple());
+  }
+
+  /** Options without secrets. */
+  private static Map<String, String> plain(Map<String, SqlNode> given) {
+    Map<String, String> options = new LinkedHashMap<>();
+    given.forEach(
+        (name, value) -> {
+          Option option = option(value);
+          if (option.secret()) {
+            throw invalid(value, "secrets belong to connections", null);
+          }
+          options.put(name, option.text());
+        });
+    return options;
+  }
+
   private SourceSpec source(Statement.Definition def) {
     if (def.connection() == null) {
       return null;
     }
     CatalogObject connection = find(def.connection(), "CONNECTION");
-    Map<String, String> options = new LinkedHashMap<>();
-    def.sourceOptions()
-        .forEach(
-            (name, value) -> {
-              Option option = option(value);
-              if (option.secret()) {
-                throw invalid(value, "secrets belong to connections", null);
-              }
-              options.put(name, option.text());
-            });
+    Map<String, String> options = plain(def.sourceOptions());
     if (options.containsKey("retain")) {
       try {
         Retention.micros(options.get("retain"));

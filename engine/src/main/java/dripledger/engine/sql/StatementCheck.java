@@ -141,6 +141,12 @@ final class StatementCheck {
     if (statement instanceof Statement.RefreshView s) {
       return definitions.refreshView(s);
     }
+    if (statement instanceof Statement.RefreshSink s) {
+      return definitions.refreshSink(s);
+    }
+    if (statement instanceof Statement.CreateSink s) {
+      return createSink(s, definitions);
+    }
     if (statement instanceof Statement.Index s) {
       return definitions.index(s);
     }
@@ -209,18 +215,7 @@ final class StatementCheck {
     Command.QueryPlan plan = query(s.query(), null, ViewOptions.kept(s.options()));
     Schema columns =
         new Schema(s.columns() == null ? plan.columns() : named(s.columns(), plan.columns()));
-    Set<String> names = new LinkedHashSet<>();
-    for (Column c : columns.columns()) {
-      if (c.name().equals(OutputNames.NONE)) {
-        throw SqlErrors.invalid(
-            s.query(), "column " + (names.size() + 1) + " has no name", "give it one with AS");
-      }
-      if (!names.add(c.name())) {
-        throw SqlErrors.invalid(
-            s.query(), "column \"" + c.name() + "\" appears twice", "rename one with AS");
-      }
-    }
-    refuseFigures(s.query());
+    checkKept(columns, s.query());
     if (!s.materialized()) {
       return new Command.CreateView(
           SqlFrontEnd.name(s.name()),
@@ -251,6 +246,28 @@ final class StatementCheck {
         Set.copyOf(used),
         ViewOptions.upkeep(s.options()),
         ViewOptions.keepsLate(s.options()));
+  }
+
+  /** Refuses what cannot be kept: columns that no name tells apart, and figures. */
+  private void checkKept(Schema columns, SqlNode query) {
+    Set<String> names = new LinkedHashSet<>();
+    for (Column c : columns.columns()) {
+      if (c.name().equals(OutputNames.NONE)) {
+        throw SqlErrors.invalid(
+            query, "column " + (names.size() + 1) + " has no name", "give it one with AS");
+      }
+      if (!names.add(c.name())) {
+        throw SqlErrors.invalid(
+            query, "column \"" + c.name() + "\" appears twice", "rename one with AS");
+      }
+    }
+    refuseFigures(query);
+  }
+
+  private Command.CreateSink createSink(Statement.CreateSink s, DefinitionStatements definitions) {
+    Command.QueryPlan plan = query(s.query(), null, Kept.PROVISIONAL);
+    checkKept(new Schema(plan.columns()), s.query());
+    return SinkOptions.of(s, plan, Set.copyOf(used), definitions.target(s));
   }
 
   /** The columns by the names before AS, of which there may be fewer. */
@@ -293,6 +310,12 @@ final class StatementCheck {
           && made.statement() instanceof Statement.CreateView create
           && createView(create) instanceof Command.CreateMaterializedView view) {
         return new Command.Explain(false, view.plan(), view.name(), true);
+      }
+      if (!s.analyze() && made.statement() instanceof Statement.CreateSink create) {
+        return new Command.ExplainSink(
+            createSink(
+                create,
+                new DefinitionStatements(catalog, type -> type.deriveType(validator, true))));
       }
       throw SyntaxRewriter.unsupported(
           "EXPLAIN of this statement",

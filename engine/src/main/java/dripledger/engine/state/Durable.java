@@ -28,6 +28,9 @@ public interface Durable {
     /** Gives the chunks, each at most {@link StateChunks#MAX_BYTES} plus one entry long. */
     void encode(ChunkSink sink);
 
+    /** Says that the checkpoint that it was encoded for is committed. */
+    default void committed() {}
+
     /** Says that it will not be encoded again. */
     default void close() {}
   }

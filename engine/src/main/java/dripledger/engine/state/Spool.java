@@ -15,6 +15,7 @@ import java.util.Iterator;
 import java.util.List;
 import java.util.Map;
 import java.util.TreeMap;
+import java.util.function.Predicate;
 
 /**
  * Records that wait on disk: put in at the end, taken from the front. The files have no name, so
@@ -137,6 +138,24 @@ public final class Spool implements Durable {
         new Segment(FileChannel.open(path, StandardOpenOption.READ, StandardOpenOption.WRITE));
     Files.delete(path); // its bytes stay until it is closed
     return segment;
+  }
+
+  /** Gives the records that wait, the first first, until the sink has enough. */
+  public void read(Predicate<byte[]> sink) {
+    for (Place place : places) {
+      if (!sink.test(place.read())) {
+        return;
+      }
+    }
+  }
+
+  /** Says which number the next record gets; once what was saved is there. */
+  public void goOnAt(long number) {
+    if (places.isEmpty()) {
+      first = number;
+      saved = number;
+      told = number;
+    }
   }
 
   /** Takes the record in front away, and answers it. */

@@ -1,0 +1,277 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+
+import java.sql.Connection;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.Map;
+import java.util.Random;
+import java.util.TreeMap;
+import org.apache.kafka.clients.consumer.ConsumerRecord;
+import org.junit.jupiter.api.Test;
+
+/** Deliveries to topics and tables, through the client, with kills. */
+class SinksTest extends SourceTest {
+  /** What somebody who reads a topic from its start knows of each key. */
+  private static Map<String, String> known(String topic) {
+    Map<String, String> known = new TreeMap<>();
+    for (ConsumerRecord<String, String> message : hub.all(topic)) {
+      if (message.value() == null) {
+        known.remove(message.key());
+      } else {
+        known.put(message.key(), message.value());
+      }
+    }
+    return known;
+  }
+
+  private static void awaitKnown(String topic, Map<String, String> expected) throws Exception {
+    Map<String, String> found = Map.of();
+    for (int i = 0; i < 200; i++) {
+      found = known(topic);
+      if (found.equals(expected)) {
+        return;
+      }
+      Thread.sleep(100);
+    }
+    assertThat(found).isEqualTo(expected);
+  }
+
+  private static List<String> theirs(String query) throws SQLException {
+    List<String> rows = new ArrayList<>();
+    try (Connection c = hub.connect();
+        Statement s = c.createStatement();
+        ResultSet r = s.executeQuery(query)) {
+      while (r.next()) {
+        List<String> row = new ArrayList<>();
+        for (int i = 1; i <= r.getMetaData().getColumnCount(); i++) {
+          row.add(r.getString(i));
+        }
+        rows.add(String.join("|", row));
+      }
+    }
+    return rows;
+  }
+
+  private static void awaitTheirs(String query, List<String> expected) throws Exception {
+    List<String> found = List.of();
+    for (int i = 0; i < 200; i++) {
+      found = theirs(query);
+      if (found.equals(expected)) {
+        return;
+      }
+      Thread.sleep(100);
+    }
+    assertThat(found).as(query).isEqualTo(expected);
+  }
+
+  @Test
+  void aTopicSaysOfEachKeyWhatItIsNowThroughKills() throws Exception {
+    service.sql(
+        "CREATE TABLE weighed (id BIGINT PRIMARY KEY, gate VARCHAR, grams BIGINT);"
+            + " INSERT INTO weighed VALUES (1, 'G1', 100), (2, 'G1', 50), (3, 'G2', 7);"
+            + " CREATE SINK by_gate TO hub_log (topic 'sink.by_gate', partitions 3) FORMAT json KEY (gate)"
+            + " AS SELECT gate, COUNT(*) AS n, SUM(grams) AS grams FROM weighed GROUP BY gate");
+    awaitKnown(
+        "sink.by_gate",
+        Map.of(
+            "G1", "{\"gate\":\"G1\",\"n\":2,\"grams\":\"150\"}",
+            "G2", "{\"gate\":\"G2\",\"n\":1,\"grams\":\"7\"}"));
+    service.sql(
+        "DELETE FROM weighed WHERE gate = 'G2'; UPDATE weighed SET grams = 60 WHERE id = 2");
+    service.kill();
+    service.start();
+    awaitKnown("sink.by_gate", Map.of("G1", "{\"gate\":\"G1\",\"n\":2,\"grams\":\"160\"}"));
+    Random random = new Random(7);
+    for (int round = 0; round < 4; round++) {
+      for (int i = 0; i < 20; i++) {
+        service.sql(
+            "DELETE FROM weighed WHERE id = %d; INSERT INTO weighed VALUES (%d, 'G%d', %d)"
+                .formatted(100 + i, 100 + i, random.nextInt(5), random.nextInt(1000)));
+      }
+      service.kill();
+      service.start();
+    }
+    Map<String, String> expected = new TreeMap<>();
+    for (List<Object> row :
+        rows("SELECT gate, COUNT(*), CAST(SUM(grams) AS VARCHAR) FROM weighed GROUP BY gate")) {
+      expected.put(
+          row.get(0) + "",
+          "{\"gate\":\"%s\",\"n\":%s,\"grams\":\"%s\"}"
+              .formatted(row.get(0), row.get(1), row.get(2)));
+    }
+    awaitKnown("sink.by_gate", expected);
+    // What we deliver, we can read.
+    service.sql(
+        "CREATE TABLE read_back (gate VARCHAR PRIMARY KEY, n BIGINT, grams DECIMAL(20, 0)) FROM hub_log"
+            + " (topic 'sink.by_gate') FORMAT json");
+    expect("SELECT COUNT(*) FROM read_back", "[[" + expected.size() + "]]");
+    assertThat(service.drip("", "sql", "SHOW SINKS").out())
+        .containsPattern("by_gate +hub_log: sink.by_gate, json +upsert +delivering ");
+    service.sql("DROP SINK by_gate; DROP TABLE read_back; DROP TABLE weighed");
+  }
+
+  @SuppressWarnings("unchecked")
+  private static List<List<Object>> rows(String query) throws Exception {
+    List<List<Object>> rows = new ArrayList<>();
+    for (Object row : service.sql(query)) {
+      rows.add((List<Object>) row);
+    }
+    return rows;
+  }
+
+  @Test
+  void whatIsAppendedIsThereOnceThroughKills() throws Exception {
+    hub.topic("sink.in", 2);
+    service.sql(
+        "CREATE STREAM passing (parcel BIGINT, gate VARCHAR) FROM hub_log (topic 'sink.in') FORMAT json;"
+            + " CREATE SINK heavy TO hub_log (topic 'sink.out', partitions 2, headers 'on') FORMAT json"
+            + " KEY (gate) AS SELECT parcel, gate FROM passing WHERE parcel > 10");
+    for (int round = 0; round < 5; round++) {
+      for (int i = 0; i < 100; i++) {
+        int parcel = round * 100 + i + 11;
+        hub.sendAt(
+            "sink.in",
+            i % 2,
+            System.currentTimeMillis(),
+            "{\"parcel\":%d,\"gate\":\"G%d\"}".formatted(parcel, i % 7));
+      }
+      Thread.sleep(150L * round); // so that it dies at some point or other
+      service.kill();
+      service.start();
+    }
+    List<String> expected = new ArrayList<>();
+    for (int parcel = 11; parcel < 511; parcel++) {
+      expected.add("{\"parcel\":%d,\"gate\":\"G%d\"}".formatted(parcel, (parcel - 11) % 100 % 7));
+    }
+    List<String> found = List.of();
+    for (int i = 0; i < 200 && found.size() < expected.size(); i++) {
+      found = hub.all("sink.out").stream().map(ConsumerRecord::value).toList();
+      Thread.sleep(100);
+    }
+    assertThat(found).containsExactlyInAnyOrderElementsOf(expected);
+    assertThat(hub.all("sink.out"))
+        .allSatisfy(
+            m -> assertThat(m.headers().lastHeader("sink").value()).isEqualTo(Hub.bytes("heavy")))
+        .allSatisfy(m -> assertThat(m.value()).contains("\"gate\":\"" + m.key() + "\""));
+    service.sql("DROP SINK heavy; DROP STREAM passing");
+  }
+
+  @Test
+  void aTableIsMergedByKeyAndOnlyWhatDiffersIsTouched() throws Exception {
+    service.sql(
+        "CREATE TABLE charged (id BIGINT PRIMARY KEY, parcel BIGINT, cents INTEGER, note VARCHAR);"
+            + " INSERT INTO charged VALUES (1, 7, 100, E'a\\tb'), (2, 8, 20, NULL), (3, 8, 5, 'x');"
+            + " CREATE SINK bill TO hub_ops (table 'billing.charge', create 'if missing') KEY (parcel)"
+            + " OPTIONS (upkeep 'on demand') AS SELECT parcel, SUM(cents) AS cents, MAX(note) AS note FROM"
+            + " charged GROUP BY parcel");
+    assertThat(service.drip("", "sql", "REFRESH SINK bill").out())
+        .contains("refreshed bill: 2 put in, 0 changed, 0 unchanged, 0 removed");
+    String bill = "SELECT parcel, cents, note FROM billing.charge ORDER BY parcel";
+    assertThat(theirs(bill)).containsExactly("7|100|a\tb", "8|25|x");
+    service.sql(
+        "UPDATE charged SET cents = 95 WHERE id = 1; UPDATE charged SET cents = 90 WHERE id = 1; INSERT INTO charged VALUES (4, 9, 1, 'n')");
+    service.kill();
+    service.start();
+    assertThat(theirs(bill)).containsExactly("7|100|a\tb", "8|25|x");
+    assertThat(service.drip("", "sql", "REFRESH SINK bill").out())
+        .contains("refreshed bill: 1 put in, 1 changed, 0 unchanged, 0 removed");
+    service.sql("DELETE FROM charged WHERE parcel = 8");
+    assertThat(service.drip("", "sql", "REFRESH SINK bill").out())
+        .contains("refreshed bill: 0 put in, 0 changed, 0 unchanged, 1 removed");
+    awaitTheirs(bill, List.of("7|90|a\tb", "9|1|n"));
+    service.sql("DROP SINK bill");
+    assertThat(theirs(bill)).hasSize(2); // what was delivered stays
+    service.sql(
+        "CREATE SINK bill TO hub_ops (table 'billing.charge', deletes 'keep') KEY (parcel) OPTIONS (upkeep"
+            + " 'on demand') AS SELECT parcel, SUM(cents) AS cents, MAX(note) AS note FROM charged GROUP BY"
+            + " parcel");
+    assertThat(service.drip("", "sql", "REFRESH SINK bill").out())
+        .contains("refreshed bill: 0 put in, 0 changed, 2 unchanged, 0 removed");
+    service.sql("DELETE FROM charged WHERE parcel = 9");
+    assertThat(service.drip("", "sql", "REFRESH SINK bill").out())
+        .contains("refreshed bill: 0 put in, 0 changed, 0 unchanged, 0 removed");
+    assertThat(theirs(bill)).hasSize(2);
+    service.sql("DROP SINK bill; DROP TABLE charged");
+    hub.execute("DROP SCHEMA billing CASCADE");
+  }
+
+  @Test
+  void aTargetThatIsAwayHoldsNobodyUpAndGetsAllOfItLater() throws Exception {
+    service.sql(
+        "CREATE TABLE told (id BIGINT PRIMARY KEY, at_gate VARCHAR); CREATE SINK telling TO hub_ops (table"
+            + " 'told_them', create 'if missing') AS SELECT id, at_gate FROM told");
+    hub.execute("ALTER TABLE public.told_them RENAME TO moved");
+    service.sql("INSERT INTO told VALUES (1, 'G1')");
+    expect("SELECT COUNT(*) FROM told", "[[1]]");
+    for (int i = 0; i < 100 && !shown().contains("failing"); i++) {
+      Thread.sleep(100);
+    }
+    assertThat(shown()).contains("failing").contains("told_them");
+    service.sql("INSERT INTO told VALUES (2, 'G2')");
+    hub.execute("ALTER TABLE public.moved RENAME TO told_them");
+    awaitTheirs("SELECT id, at_gate FROM told_them ORDER BY id", List.of("1|G1", "2|G2"));
+    service.sql("DROP SINK telling; DROP TABLE told");
+    hub.execute("DROP TABLE told_them");
+  }
+
+  private static String shown() throws Exception {
+    return service.drip("", "sql", "SHOW SINKS").out();
+  }
+
+  @Test
+  void whatCannotBeDeliveredIsRefusedWithTheWayOut() throws Exception {
+    service.sql("CREATE TABLE one (id BIGINT PRIMARY KEY, gate VARCHAR)");
+    String to = "CREATE SINK s TO hub_log (topic 'nowhere') ";
+    assertThat(error(to + "OPTIONS (rows 'append') AS SELECT gate FROM one"))
+        .startsWith("the query revises rows that it has given, so they cannot only be appended @1:")
+        .contains("rows 'settled'");
+    assertThat(error(to + "KEY (gate) AS SELECT id, gate FROM one"))
+        .startsWith("nothing proves that only one row has this key")
+        .contains("the rows are told apart by id");
+    assertThat(error(to + "AS SELECT id, gate FROM one"))
+        .startsWith("option \"topic\": there is no topic \"nowhere\"")
+        .contains("write partitions 6");
+    assertThat(error("CREATE SINK s TO hub_ops (table 'public.no_such') AS SELECT id FROM one"))
+        .startsWith("option \"table\": there is no table \"public.no_such\"");
+    assertThat(error("CREATE SINK s TO hub_log (topic 'x', colour 'red') AS SELECT id FROM one"))
+        .startsWith("a topic that is delivered to has no option \"colour\"");
+    service.sql(
+        "CREATE SINK s TO hub_log (topic 'sink.refused', partitions 1) AS SELECT id FROM one");
+    assertThat(error("DROP TABLE one")).contains("sink s reads from it");
+    assertThat(error("SELECT * FROM s")).contains("s");
+    service.sql("DROP SINK s; DROP TABLE one");
+  }
+
+  @Test
+  void itIsShownBeforeItIsMade() throws Exception {
+    service.sql(
+        "CREATE TABLE shown_first (id BIGINT PRIMARY KEY, gate VARCHAR);"
+            + " INSERT INTO shown_first VALUES (1, 'G1')");
+    assertThat(
+            service
+                .drip(
+                    "",
+                    "sql",
+                    "EXPLAIN CREATE SINK s TO hub_log (topic 'x', partitions 1) AS SELECT id, gate FROM"
+                        + " shown_first")
+                .out())
+        .contains("1 → {\"id\":1,\"gate\":\"G1\"}");
+    assertThat(
+            service
+                .drip(
+                    "",
+                    "sql",
+                    "EXPLAIN CREATE SINK s TO hub_ops (table 'a.b', create 'if missing') AS SELECT id,"
+                        + " gate FROM shown_first")
+                .out())
+        .contains("CREATE TABLE IF NOT EXISTS a.b")
+        .contains("COPY pg_temp.drip_stage FROM STDIN")
+        .contains("1 | G1");
+    service.sql("DROP TABLE shown_first");
+  }
+}

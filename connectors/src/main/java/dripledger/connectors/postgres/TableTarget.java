@@ -1,0 +1,318 @@
+package dripledger.connectors.postgres;
+
+import dripledger.connectors.ConnectionOptions;
+import dripledger.engine.catalog.CatalogObject.Sink;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.source.Outgoing;
+import dripledger.engine.source.Target;
+import java.io.IOException;
+import java.nio.ByteBuffer;
+import java.sql.Connection;
+import java.sql.PreparedStatement;
+import java.sql.SQLException;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.stream.Collectors;
+import org.postgresql.PGConnection;
+import org.postgresql.copy.CopyIn;
+
+/**
+ * Delivers to a table of a database. Rows with a key are merged: what is to be is copied into a
+ * table of the session, the last of each key, and three statements take out, change and put in what
+ * differs. The number of the next batch is a row written in the same transaction, which nobody who
+ * expects another number can write.
+ */
+final class TableTarget implements Target {
+  private static final String NUMBERS = "drip_delivered";
+  private static final int COPY_BYTES = 64 << 10;
+  private static final int LINE = 76;
+  private static final String INDENT = "  ";
+
+  private final PostgresAccess access;
+  private final TargetTable table;
+  private final Sink sink;
+  private final String identity;
+  private final Connection connection;
+  private long next = -1;
+
+  private TableTarget(
+      PostgresAccess access, TargetTable table, Sink sink, String identity, Connection connection) {
+    this.access = access;
+    this.table = table;
+    this.sink = sink;
+    this.identity = identity;
+    this.connection = connection;
+  }
+
+  static TableTarget open(ConnectionOptions options, Sink sink, String identity) {
+    PostgresAccess access = new PostgresAccess(options);
+    TargetTable table = TargetTable.of(sink);
+    try {
+      Connection connection = access.connect();
+      TableTarget target = new TableTarget(access, table, sink, identity, connection);
+      try {
+        target.begin();
+      } catch (SQLException | RuntimeException e) {
+        target.close();
+        throw e;
+      }
+      return target;
+    } catch (SQLException e) {
+      throw access.failure(e);
+    }
+  }
+
+  /** Makes the table if that is asked for, and checks that what is delivered fits. */
+  static void prepare(ConnectionOptions options, Sink sink) {
+    TargetTable table = TargetTable.of(sink);
+    PostgresAccess access = new PostgresAccess(options);
+    try (Connection c = access.connect()) {
+      if (table.isMade()) {
+        run(c, table.schemaStatement(), table);
+        run(c, table.createStatement(), table);
+      }
+      table.check(c);
+    } catch (SQLException e) {
+      throw access.failure(e);
+    }
+  }
+
+  /** The statements that carry a batch, then the rows of the first as they are copied. */
+  static List<String> preview(ConnectionOptions options, Sink sink, List<Outgoing.Change> changes) {
+    TargetTable table = TargetTable.of(sink);
+    PostgresAccess access = new PostgresAccess(options);
+    List<String> formats = new ArrayList<>();
+    if (table.isMade()) {
+      formats.add(table.createStatement());
+    }
+    if (sink.rows() == Sink.Rows.UPSERT) {
+      formats.add(table.copyStatement());
+      if (table.removeStatement() != null) {
+        formats.add(table.removeStatement());
+      }
+      formats.addAll(List.of(table.changeStatement(), table.putStatement()));
+    } else {
+      formats.add(table.appendStatement());
+    }
+    List<String> lines = new ArrayList<>();
+    try (Connection c = access.connect()) {
+      for (String format : formats) {
+        lines.addAll(folded(PostgresAccess.named(c, format, table.names())));
+      }
+    } catch (SQLException e) {
+      throw access.failure(e);
+    }
+    for (Outgoing.Change change : changes) {
+      lines.add(Arrays.stream(change.after()).map(CopyText::of).collect(Collectors.joining(" | ")));
+    }
+    return lines;
+  }
+
+  /** A statement in lines that can be read. */
+  private static List<String> folded(String statement) {
+    List<String> lines = new ArrayList<>();
+    String rest = statement;
+    while (rest.length() > LINE) {
+      int at = rest.lastIndexOf(' ', LINE);
+      at = at <= INDENT.length() ? LINE : at;
+      lines.add(rest.substring(0, at));
+      rest = INDENT + rest.substring(at).strip();
+    }
+    lines.add(rest);
+    return lines;
+  }
+
+  private void begin() throws SQLException {
+    connection.setAutoCommit(false);
+    PostgresAccess.execute(
+        connection,
+        "CREATE TABLE IF NOT EXISTS %1$I.%2$I (identity text PRIMARY KEY, sink text NOT NULL,"
+            + " next bigint NOT NULL, at timestamptz NOT NULL DEFAULT now())",
+        table.schema(),
+        NUMBERS);
+    connection.commit();
+    if (sink.rows() == Sink.Rows.UPSERT) {
+      run(connection, table.stageStatement(), table);
+      connection.commit();
+    }
+    String known =
+        PostgresAccess.value(
+            connection,
+            PostgresAccess.value(
+                connection,
+                "SELECT format('SELECT next FROM %I.%I WHERE identity = %L', ?, ?, ?)",
+                table.schema(),
+                NUMBERS,
+                identity));
+    connection.commit();
+    next = known == null ? -1 : Long.parseLong(known);
+  }
+
+  private static long run(Connection c, String format, TargetTable table) throws SQLException {
+    return PostgresAccess.executeUpdate(c, format, table.names());
+  }
+
+  @Override
+  public long next() {
+    return next;
+  }
+
+  @Override
+  public Carried carry(List<Outgoing> batches) {
+    long after = batches.get(batches.size() - 1).number() + 1;
+    try {
+      Carried carried = sink.rows() == Sink.Rows.UPSERT ? merge(batches) : append(batches);
+      number(after);
+      connection.commit();
+      next = after;
+      return carried;
+    } catch (SQLException e) {
+      rollBack();
+      throw access.failure(e);
+    } catch (IOException e) {
+      rollBack();
+      throw new EngineException(Code.FAILED, "the database: " + e.getMessage());
+    } catch (RuntimeException e) {
+      rollBack();
+      throw e;
+    }
+  }
+
+  private void rollBack() {
+    try {
+      connection.rollback();
+    } catch (SQLException e) {
+      // it has ended anyway
+    }
+  }
+
+  private Carried append(List<Outgoing> batches) throws SQLException, IOException {
+    long put = 0;
+    CopyIn copy = copy(table.appendStatement());
+    try (Lines lines = new Lines(copy)) {
+      for (Outgoing batch : batches) {
+        for (Outgoing.Change change : batch.changes()) {
+          lines.row(change.after(), table.batchColumn() == null ? null : "" + batch.number());
+          put++;
+        }
+      }
+      lines.end();
+    }
+    return new Carried(put, 0, 0, 0);
+  }
+
+  private Carried merge(List<Outgoing> batches) throws SQLException, IOException {
+    Map<List<Object>, Outgoing.Change> last = new LinkedHashMap<>();
+    for (Outgoing batch : batches) {
+      for (Outgoing.Change change : batch.changes()) {
+        last.put(key(change.after() != null ? change.after() : change.before()), change);
+      }
+    }
+    long rows = 0;
+    CopyIn copy = copy(table.copyStatement());
+    try (Lines lines = new Lines(copy)) {
+      for (Outgoing.Change change : last.values()) {
+        boolean gone = change.after() == null;
+        lines.row(gone ? change.before() : change.after(), gone ? "t" : "f");
+        rows += gone ? 0 : 1;
+      }
+      lines.end();
+    }
+    run(connection, "ANALYZE pg_temp.drip_stage", table);
+    String remove = table.removeStatement();
+    long removed = remove == null ? 0 : run(connection, remove, table);
+    long changed = run(connection, table.changeStatement(), table);
+    long put = run(connection, table.putStatement(), table);
+    return new Carried(put, changed, rows - changed - put, removed);
+  }
+
+  private List<Object> key(Object[] row) {
+    Object[] key = new Object[sink.key().length];
+    for (int i = 0; i < key.length; i++) {
+      Object value = row[sink.key()[i]];
+      key[i] = value instanceof byte[] bytes ? ByteBuffer.wrap(bytes) : value;
+    }
+    return Arrays.asList(key);
+  }
+
+  private CopyIn copy(String format) throws SQLException {
+    String statement = PostgresAccess.named(connection, format, table.names());
+    return connection.unwrap(PGConnection.class).getCopyAPI().copyIn(statement);
+  }
+
+  /** Says which batch is next, unless another has said something else meanwhile. */
+  private void number(long after) throws SQLException {
+    String format =
+        "INSERT INTO %1$I.%2$I AS n (identity, sink, next) VALUES (?, ?, ?) ON CONFLICT (identity)"
+            + " DO UPDATE SET next = excluded.next, at = now() WHERE n.next = ?";
+    String statement = PostgresAccess.named(connection, format, table.schema(), NUMBERS);
+    try (PreparedStatement s = connection.prepareStatement(statement)) {
+      s.setString(1, identity);
+      s.setString(2, sink.name());
+      s.setLong(3, after);
+      s.setLong(4, next);
+      if (s.executeUpdate() != 1) {
+        throw new EngineException(
+            Code.FAILED, "another service has delivered for \"" + sink.name() + "\"");
+      }
+    }
+  }
+
+  @Override
+  public void close() {
+    try {
+      connection.close();
+    } catch (SQLException e) {
+      // whatever it had begun has ended
+    }
+  }
+
+  /** Rows as lines of COPY. */
+  private static final class Lines implements AutoCloseable {
+    private final CopyIn copy;
+    private final StringBuilder buffer = new StringBuilder();
+
+    Lines(CopyIn copy) {
+      this.copy = copy;
+    }
+
+    /**
+     * @param more the value of one more column, or null if there is none
+     */
+    void row(Object[] row, String more) throws SQLException {
+      List<String> fields = new ArrayList<>();
+      for (Object value : row) {
+        fields.add(CopyText.of(value));
+      }
+      if (more != null) {
+        fields.add(more);
+      }
+      buffer.append(String.join("\t", fields)).append('\n');
+      if (buffer.length() > COPY_BYTES) {
+        write();
+      }
+    }
+
+    private void write() throws SQLException {
+      byte[] bytes = buffer.toString().getBytes(java.nio.charset.StandardCharsets.UTF_8);
+      copy.writeToCopy(bytes, 0, bytes.length);
+      buffer.setLength(0);
+    }
+
+    void end() throws SQLException {
+      write();
+      copy.endCopy();
+    }
+
+    @Override
+    public void close() throws SQLException {
+      if (copy.isActive()) {
+        copy.cancelCopy();
+      }
+    }
+  }
+}

@@ -1,0 +1,125 @@
+package dripledger.engine.delivery;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.CatalogObject.Sink;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Target.Carried;
+import java.nio.file.Path;
+import java.util.Map;
+import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.LongSupplier;
+import java.util.function.Supplier;
+
+/** All deliveries: what waits for each, and who carries it. Safe from any thread. */
+public final class Deliveries implements AutoCloseable {
+  private final Connectors connectors;
+  private final Supplier<Catalog> catalog;
+  private final Supplier<CompletableFuture<Void>> checkpoint;
+  private final LongSupplier nowMicros;
+  private final Bounds bounds;
+  private final Map<Long, Outbox> outboxes = new ConcurrentHashMap<>();
+  private final Map<Long, Deliverer> deliverers = new ConcurrentHashMap<>();
+
+  /**
+   * @param directory where what waits is kept
+   * @param maxBytes how much may wait for one delivery
+   * @param paceMillis how long a change may wait for a checkpoint until one is asked for
+   */
+  public record Bounds(Path directory, long maxBytes, long paceMillis) {}
+
+  /**
+   * @param checkpoint asks for a checkpoint
+   * @param nowMicros the time of day, in microseconds since 1970
+   */
+  public Deliveries(
+      Connectors connectors,
+      Supplier<Catalog> catalog,
+      Supplier<CompletableFuture<Void>> checkpoint,
+      LongSupplier nowMicros,
+      Bounds bounds) {
+    this.connectors = connectors;
+    this.catalog = catalog;
+    this.checkpoint = checkpoint;
+    this.nowMicros = nowMicros;
+    this.bounds = bounds;
+  }
+
+  /** A new, empty outbox for a delivery, in the place of one that is of no use. */
+  public Outbox newOutbox(Sink sink) {
+    Outbox outbox = new Outbox(new RowLayout(sink.schema()), bounds.directory(), bounds.maxBytes());
+    Outbox old = outboxes.put(sink.id(), outbox);
+    if (old != null) {
+      old.close();
+    }
+    return outbox;
+  }
+
+  /** Takes what was there when a delivery was made. */
+  public void filled(Sink sink, Page page) {
+    outboxes.get(sink.id()).filled(page, sink.snapshot());
+  }
+
+  /** Begins to carry what waits. */
+  public void start(Sink sink) {
+    Outbox outbox = outboxes.get(sink.id());
+    Deliverer deliverer =
+        new Deliverer(
+            sink,
+            outbox,
+            () -> connectors.target(connection(sink), sink, outbox.identity()),
+            checkpoint,
+            nowMicros,
+            bounds.paceMillis());
+    Deliverer old = deliverers.put(sink.id(), deliverer);
+    if (old != null) {
+      old.close();
+    }
+    deliverer.start();
+  }
+
+  private CatalogObject.Connection connection(Sink sink) {
+    return (CatalogObject.Connection) catalog.get().find(sink.target().connectionId());
+  }
+
+  /** Begins to carry for all deliveries there are. */
+  public void startAll() {
+    for (CatalogObject object : catalog.get().all()) {
+      if (object instanceof Sink sink) {
+        start(sink);
+      }
+    }
+  }
+
+  /** Ends a delivery; what waits is given up. */
+  public void drop(Sink sink) {
+    Deliverer deliverer = deliverers.remove(sink.id());
+    if (deliverer != null) {
+      deliverer.close();
+    }
+    Outbox outbox = outboxes.remove(sink.id());
+    if (outbox != null) {
+      outbox.close();
+    }
+  }
+
+  /** Carries what there is now; completes with what that did at the target. */
+  public CompletableFuture<Carried> refresh(Sink sink) {
+    return deliverers.get(sink.id()).ask();
+  }
+
+  /** How a delivery does, or null if it is not at work. */
+  public DeliveryStatus status(Sink sink) {
+    Deliverer deliverer = deliverers.get(sink.id());
+    return deliverer == null ? null : deliverer.status();
+  }
+
+  @Override
+  public void close() {
+    deliverers.values().forEach(Deliverer::close);
+    deliverers.clear();
+  }
+}

@@ -1,0 +1,282 @@
+package dripledger.engine.delivery;
+
+import dripledger.engine.circuit.ChangeListener;
+import dripledger.engine.row.Page;
+import dripledger.engine.row.PageCodec;
+import dripledger.engine.row.RowLayout;
+import dripledger.engine.state.Durable;
+import dripledger.engine.state.Spool;
+import java.io.DataInputStream;
+import java.io.DataOutputStream;
+import java.io.IOException;
+import java.nio.ByteBuffer;
+import java.nio.file.Path;
+import java.util.ArrayList;
+import java.util.List;
+import java.util.UUID;
+
+/**
+ * What waits to be delivered: what each epoch changed, in order, on disk and in checkpoints. Only
+ * what a committed checkpoint holds is given out, so that a batch that has arrived anywhere is
+ * never made again with other rows. Safe from any thread.
+ */
+public final class Outbox implements ChangeListener {
+  private static final int HEADER = 20; // epoch, when it was put in, rows
+
+  private final RowLayout layout;
+  private final long maxBytes;
+  private final Spool spool;
+  private String identity = UUID.randomUUID().toString();
+  private long held; // records before it are in a committed checkpoint
+  private long rows;
+  private long oldestMillis; // of what waits
+  private long lastEpoch;
+  private String over; // why nothing more comes, or null
+  private boolean closed;
+
+  /** A record as it waits. */
+  record Waiting(long number, long epoch, Page rows) {}
+
+  /**
+   * @param directory where what waits is kept
+   * @param maxBytes how much may wait; beyond it the delivery ends
+   */
+  public Outbox(RowLayout layout, Path directory, long maxBytes) {
+    this.layout = layout;
+    this.maxBytes = maxBytes;
+    spool = new Spool(directory);
+  }
+
+  // ---- what comes
+
+  /**
+   * What was there when the delivery was made.
+   *
+   * @param carried whether it is carried too
+   */
+  public synchronized void filled(Page page, boolean carried) {
+    if (carried) {
+      put(0, page);
+    }
+  }
+
+  @Override
+  public synchronized void changed(long epoch, Page delta) {
+    if (over != null) {
+      return;
+    }
+    if (spool.bytes() > maxBytes) {
+      over =
+          "more than "
+              + (maxBytes >> 20)
+              + " MiB wait for the target (drip.max-waiting-bytes); make the sink again";
+      return;
+    }
+    put(epoch, delta);
+    lastEpoch = epoch;
+  }
+
+  private void put(long epoch, Page page) {
+    if (page.isEmpty() || closed) {
+      return;
+    }
+    byte[] encoded = PageCodec.encode(page);
+    long now = System.currentTimeMillis();
+    ByteBuffer out = ByteBuffer.allocate(HEADER + encoded.length);
+    out.putLong(epoch).putLong(now).putInt(page.size()).put(encoded);
+    if (spool.end() == spool.first()) {
+      oldestMillis = now;
+    }
+    spool.put(out.array());
+    rows += page.size();
+    notifyAll();
+  }
+
+  @Override
+  public synchronized void ended(String reason) {
+    over = over == null ? reason : over;
+    notifyAll();
+  }
+
+  // ---- what is given out
+
+  /** What tells this delivery from every other, also from one of the same name before it. */
+  synchronized String identity() {
+    return identity;
+  }
+
+  /**
+   * What may be delivered now, the first first; perhaps nothing.
+   *
+   * @param maxRows of all together, but for the first
+   */
+  synchronized List<Waiting> take(int maxRows) {
+    List<Waiting> taken = new ArrayList<>();
+    int[] count = new int[1];
+    spool.read(
+        record -> {
+          long number = spool.first() + taken.size();
+          ByteBuffer in = ByteBuffer.wrap(record);
+          int size = in.getInt(16);
+          if (number >= held || count[0] > 0 && count[0] + size > maxRows) {
+            return false;
+          }
+          long epoch = in.getLong();
+          byte[] encoded = new byte[record.length - HEADER];
+          in.position(HEADER).get(encoded);
+          Page page = new Page(layout, size);
+          PageCodec.decode(encoded, page, i -> true);
+          taken.add(new Waiting(number, epoch, page));
+          count[0] += size;
+          return true;
+        });
+    return taken;
+  }
+
+  /** Lets go of what has arrived: everything before a number. */
+  synchronized void arrived(long next) {
+    while (spool.first() < next && spool.first() < spool.end()) {
+      ByteBuffer in = ByteBuffer.wrap(spool.take());
+      rows -= in.getInt(16);
+    }
+    spool.read(
+        record -> {
+          oldestMillis = ByteBuffer.wrap(record).getLong(8);
+          return false;
+        });
+    notifyAll();
+  }
+
+  /** The number that the next record gets. */
+  synchronized long end() {
+    return spool.end();
+  }
+
+  /** The number of the first record that waits. */
+  synchronized long first() {
+    return spool.first();
+  }
+
+  /** Whether something waits that no checkpoint holds yet. */
+  synchronized boolean waitsForCheckpoint() {
+    return spool.end() > Math.max(held, spool.first());
+  }
+
+  /** Whether something waits that may be delivered. */
+  synchronized boolean hasHeld() {
+    return !closed && spool.first() < Math.min(held, spool.end());
+  }
+
+  /** Waits until something changes here, or some time has passed. */
+  synchronized void await(long millis) throws InterruptedException {
+    wait(millis);
+  }
+
+  synchronized void wake() {
+    notifyAll();
+  }
+
+  /** Why nothing more comes, or null. */
+  synchronized String over() {
+    return over;
+  }
+
+  /** Rows that wait. */
+  synchronized long rows() {
+    return rows;
+  }
+
+  /** What waits on disk, in bytes. */
+  synchronized long bytes() {
+    return spool.bytes();
+  }
+
+  /** Since when the oldest of what waits does, in milliseconds since 1970; 0 if nothing waits. */
+  synchronized long since() {
+    return spool.first() == spool.end() ? 0 : oldestMillis;
+  }
+
+  /** The last epoch that changed something. */
+  synchronized long lastEpoch() {
+    return lastEpoch;
+  }
+
+  /** Lets go of everything. */
+  public synchronized void close() {
+    closed = true;
+    spool.close();
+    notifyAll();
+  }
+
+  // ---- what outlives the process
+
+  @Override
+  public Durable durable() {
+    return new Durable() {
+      @Override
+      public Capture capture(boolean whole) {
+        synchronized (Outbox.this) {
+          long until = spool.end();
+          Capture capture = closed ? null : spool.capture(whole);
+          return capture == null ? null : new Held(capture, until);
+        }
+      }
+
+      @Override
+      public void restore(Chunks chunks) {
+        spool.restore(chunks);
+      }
+    };
+  }
+
+  /** What a checkpoint takes of it: once that is committed, it may be given out. */
+  private final class Held implements Durable.Capture {
+    private final Durable.Capture records;
+    private final long until;
+
+    Held(Durable.Capture records, long until) {
+      this.records = records;
+      this.until = until;
+    }
+
+    @Override
+    public void encode(Durable.ChunkSink sink) {
+      records.encode(sink);
+    }
+
+    @Override
+    public void committed() {
+      synchronized (Outbox.this) {
+        held = Math.max(held, until);
+        Outbox.this.notifyAll();
+      }
+    }
+
+    @Override
+    public void close() {
+      records.close();
+    }
+  }
+
+  @Override
+  public synchronized void save(DataOutputStream out) throws IOException {
+    out.writeUTF(identity);
+    out.writeLong(spool.end());
+    out.writeLong(rows);
+    out.writeLong(lastEpoch);
+  }
+
+  @Override
+  public synchronized void restore(DataInputStream in) throws IOException {
+    identity = in.readUTF();
+    held = in.readLong();
+    spool.goOnAt(held);
+    rows = in.readLong();
+    lastEpoch = in.readLong();
+    spool.read(
+        record -> {
+          oldestMillis = ByteBuffer.wrap(record).getLong(8);
+          return false;
+        });
+  }
+}

@@ -1,0 +1,44 @@
+package dripledger.engine.source;
+
+import java.util.List;
+
+/**
+ * An open way to where a delivery goes. Used by one thread; every method may block on the network
+ * and throws {@link dripledger.engine.error.EngineException} with a sentence of its own.
+ */
+public interface Target extends AutoCloseable {
+  /** The number of the first batch that has not arrived, or −1 if the target does not know. */
+  long next();
+
+  /**
+   * Carries batches over, all of them or none; the numbers stand at the target with them.
+   *
+   * @param batches in the order of their numbers, of which none has arrived
+   */
+  Carried carry(List<Outgoing> batches);
+
+  @Override
+  void close();
+
+  /**
+   * What carrying did at the target.
+   *
+   * @param put rows or messages that came
+   * @param changed rows that were there and are others now
+   * @param unchanged rows that were there already, as they are
+   * @param removed rows that went
+   */
+  record Carried(long put, long changed, long unchanged, long removed) {
+    /** Nothing. */
+    public static final Carried NONE = new Carried(0, 0, 0, 0);
+
+    /** Both together. */
+    public Carried plus(Carried other) {
+      return new Carried(
+          put + other.put,
+          changed + other.changed,
+          unchanged + other.unchanged,
+          removed + other.removed);
+    }
+  }
+}
