@@ -13,7 +13,12 @@ const groups = computed(() => [
   { title: 'Streams', items: catalog.objects.filter((o) => o.kind === 'stream') },
   { title: 'Tables', items: catalog.objects.filter((o) => o.kind === 'table') },
   { title: 'Views', items: catalog.objects.filter((o) => o.kind.endsWith('view')) },
+  { title: 'Sinks', items: catalog.objects.filter((o) => o.kind === 'sink') },
 ]);
+/** Rows of a relation, or what a sink has carried. */
+function rows(o: CatalogObject): number | undefined {
+  return o.delivery ? o.delivery.put + o.delivery.changed + o.delivery.removed : (o.rows ?? o.events);
+}
 
 function toggle(name: string) {
   if (!open.delete(name)) open.add(name);
@@ -30,6 +35,15 @@ function title(o: CatalogObject): string {
 function facts(o: CatalogObject): string[] {
   const all: string[] = [];
   if (o.refreshed_at) all.push(`${o.upkeep}, last ${ago(o.refreshed_at, Date.now())} ago`);
+  if (o.delivery) {
+    const d = o.delivery;
+    all.push(`${d.rows} to ${d.connection}, ${d.upkeep}`);
+    all.push(d.epoch ? `${d.state}, up to epoch ${d.epoch}` : d.state);
+    if (d.waiting_rows && d.waiting_since) {
+      all.push(`${count(d.waiting_rows)} rows behind, ${ago(d.waiting_since, Date.now())}`);
+    }
+    if (d.error) all.push(d.error);
+  }
   if (o.waiting_rows) all.push(`${count(o.waiting_rows)} rows wait`);
   if (o.watermark) all.push(`up to ${o.watermark.slice(11, 19)}, ${ago(o.watermark, Date.now())} behind`);
   if (o.late) all.push(`${count(o.late)} late`);
@@ -41,7 +55,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
 </script>
 
 <template>
-  <nav class="side" aria-label="connections, streams, tables and views">
+  <nav class="side" aria-label="connections, streams, tables, views and sinks">
     <section>
       <h2>Connections <button type="button" class="add" title="make a connection" data-test="connect" @click="emit('connect')">+</button></h2>
       <p v-if="connections.length === 0" class="none">none yet</p>
@@ -62,8 +76,8 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
             <span class="twist">{{ open.has(o.name) ? '▾' : '▸' }}</span>{{ o.name }}
             <span v-if="o.health && o.health !== 'ok'" class="bad">!</span>
           </button>
-          <span class="rows">{{ count(o.rows ?? o.events) }}</span>
-          <button type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
+          <span class="rows">{{ count(rows(o)) }}</span>
+          <button v-if="o.kind !== 'sink'" type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
         </div>
         <ul v-if="open.has(o.name)">
           <li v-for="c in o.columns" :key="c.name">

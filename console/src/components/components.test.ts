@@ -109,7 +109,34 @@ describe('SideList', () => {
     expect(list.findAll('[data-test=object-gate] .fact').length).toBe(0);
   });
 
+  it('says of a sink how far it is and why it does not get through', async () => {
+    const since = new Date(Date.now() - 90_000).toISOString();
+    useCatalog().objects = [
+      {
+        name: 'charge',
+        kind: 'sink',
+        columns: [],
+        health: 'failing: nobody answers',
+        delivery: {
+          connection: 'hub_ops', rows: 'upsert', upkeep: 'continuous', state: 'failing', epoch: 12, put: 40,
+          changed: 3, removed: 1, waiting_rows: 7, waiting_since: since, error: 'nobody answers', error_since: since,
+        },
+      },
+    ];
+    const list = mount(SideList);
+    expect(list.find('[data-test=object-charge] .rows').text()).toBe('44');
+    expect(list.find('[data-test=object-charge] .bad').exists()).toBe(true);
+    expect(list.find('[data-test=object-charge] .ask').exists()).toBe(false);
+    await list.find('[data-test=object-charge] .name').trigger('click');
+    expect(list.findAll('[data-test=object-charge] .fact').map((f) => f.text())).toEqual([
+      'upsert to hub_ops, continuous',
+      'failing, up to epoch 12',
+      '7 rows behind, 90 s',
+      'nobody answers',
+    ]);
+  });
+
   it('says when there is nothing', () => {
-    expect(mount(SideList).findAll('.none').length).toBe(4);
+    expect(mount(SideList).findAll('.none').length).toBe(5);
   });
 });

@@ -8,7 +8,7 @@ export interface Column {
 
 export interface CatalogObject {
   name: string;
-  kind: 'connection' | 'stream' | 'table' | 'view' | 'materialized view';
+  kind: 'connection' | 'stream' | 'table' | 'view' | 'materialized view' | 'sink';
   type?: string;
   columns: Column[];
   key?: string[];
@@ -21,7 +21,24 @@ export interface CatalogObject {
   upkeep?: string;
   refreshed_at?: string | null;
   waiting_rows?: number;
+  delivery?: Delivery;
   health?: string;
+}
+
+/** How a sink does. */
+export interface Delivery {
+  connection: string;
+  rows: string;
+  upkeep: string;
+  state: string;
+  epoch: number;
+  put: number;
+  changed: number;
+  removed: number;
+  waiting_rows: number;
+  waiting_since: string | null;
+  error: string | null;
+  error_since: string | null;
 }
 
 export interface Objects {

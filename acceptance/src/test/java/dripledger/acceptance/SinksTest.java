@@ -2,15 +2,21 @@ package dripledger.acceptance;
 
 import static org.assertj.core.api.Assertions.assertThat;
 
+import dripledger.demo.WebhookStandIn;
+import java.nio.charset.StandardCharsets;
+import java.security.MessageDigest;
 import java.sql.Connection;
 import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.util.ArrayList;
+import java.util.Base64;
 import java.util.List;
 import java.util.Map;
 import java.util.Random;
 import java.util.TreeMap;
+import javax.crypto.Mac;
+import javax.crypto.spec.SecretKeySpec;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.junit.jupiter.api.Test;
 
@@ -217,6 +223,115 @@ class SinksTest extends SourceTest {
     awaitTheirs("SELECT id, at_gate FROM told_them ORDER BY id", List.of("1|G1", "2|G2"));
     service.sql("DROP SINK telling; DROP TABLE told");
     hub.execute("DROP TABLE told_them");
+  }
+
+  @Test
+  void aWebhookGetsSignedBatchesAgainUntilItTakesThemAndWhatItRefusesIsKept() throws Exception {
+    try (WebhookStandIn carrier = new WebhookStandIn(0)) {
+      service.call("PUT", "/api/v1/secrets/carrier_key", "{\"value\":\"very secret\"}");
+      service.sql(
+          "CREATE CONNECTION carrier TYPE webhook OPTIONS (url '%s', signing_key SECRET carrier_key, timeout '1 second');"
+                  .formatted(carrier.url())
+              + " CREATE STREAM missed (parcel BIGINT, gate VARCHAR);"
+              + " CREATE SINK posted TO carrier (path '/missed', batch_rows 2) AS SELECT parcel, gate FROM"
+              + " missed");
+      service.sql("INSERT INTO missed VALUES (1, 'G1'), (2, 'G2'), (3, 'G3')");
+      awaitPosts(carrier, 2);
+      assertThat(carrier.posts().get(0).path()).isEqualTo("/missed");
+      assertThat(carrier.posts().get(0).body())
+          .matches(
+              "\\{\"sink\":\"posted\",\"epoch\":\\d+,\"rows\":\\[\\{\"parcel\":1,\"gate\":\"G1\"},\\{\"parcel\":2,\"gate\":\"G2\"}]}");
+      assertSigned(carrier.posts().get(0));
+      carrier.answer(500, 0);
+      service.sql("INSERT INTO missed VALUES (4, 'G4')");
+      awaitPosts(carrier, 4);
+      assertThat(shown()).contains("failing").contains("answers 500: told to answer so");
+      carrier.answer(200, 3000); // too slow
+      awaitPosts(carrier, 5);
+      assertThat(carrier.posts().get(3).key()).isEqualTo(carrier.posts().get(2).key());
+      service.kill();
+      service.start();
+      carrier.answer(422, 0);
+      expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted'", "[[1]]");
+      service.sql(
+          "INSERT INTO missed VALUES (5, 'G5')"); // refused too, and does not hold up others
+      expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted'", "[[2]]");
+      carrier.answer(200, 0);
+      service.sql("INSERT INTO missed VALUES (6, 'G6')");
+      int before = carrier.posts().size();
+      awaitPosts(carrier, before + 1);
+      assertThat(service.drip("", "rejects", "posted").out()).contains("answers 422");
+      expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted' AND id IS NULL", "[[0]]");
+      assertThat(service.drip("", "rejects", "posted", "--replay").out()).contains("2 taken in");
+      expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted'", "[[0]]");
+      assertThat(
+              carrier.posts().stream()
+                  .filter(p -> p.answered() == 200)
+                  .map(WebhookStandIn.Post::body))
+          .anyMatch(b -> b.contains("\"parcel\":4"))
+          .anyMatch(b -> b.contains("\"parcel\":5"))
+          .anyMatch(b -> b.contains("\"parcel\":6"));
+      service.sql("DROP SINK posted; DROP STREAM missed; DROP CONNECTION carrier");
+    }
+  }
+
+  private static void awaitPosts(WebhookStandIn carrier, int count) throws Exception {
+    for (int i = 0; i < 200 && carrier.posts().size() < count; i++) {
+      Thread.sleep(100);
+    }
+    assertThat(carrier.posts()).hasSizeGreaterThanOrEqualTo(count);
+  }
+
+  /** As who gets it would check it, by the standards' own words. */
+  private static void assertSigned(WebhookStandIn.Post post) throws Exception {
+    byte[] digest =
+        MessageDigest.getInstance("SHA-256").digest(post.body().getBytes(StandardCharsets.UTF_8));
+    assertThat(post.digest())
+        .isEqualTo("sha-256=:" + Base64.getEncoder().encodeToString(digest) + ":");
+    String params = post.signatureInput().substring("drip=".length());
+    String base =
+        "\"content-digest\": %s\n\"idempotency-key\": %s\n\"@signature-params\": %s"
+            .formatted(post.digest(), post.key(), params);
+    Mac mac = Mac.getInstance("HmacSHA256");
+    mac.init(new SecretKeySpec("very secret".getBytes(StandardCharsets.UTF_8), "HmacSHA256"));
+    byte[] signature = mac.doFinal(base.getBytes(StandardCharsets.UTF_8));
+    assertThat(post.signature())
+        .isEqualTo("drip=:" + Base64.getEncoder().encodeToString(signature) + ":");
+  }
+
+  @Test
+  void rowsWhoseTimeIsOverAreToldFromThoseThatAreDeleted() throws Exception {
+    hub.topic("sink.timed", 1);
+    service.sql(
+        "CREATE STREAM timed_in (gate VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at) FROM hub_log (topic"
+            + " 'sink.timed') FORMAT json; CREATE MATERIALIZED VIEW kept_minutes OPTIONS (rows 'settled',"
+            + " keep '1 minute') AS SELECT window_end, gate, COUNT(*) AS n FROM TABLE(TUMBLE(TABLE timed_in,"
+            + " DESCRIPTOR(at), INTERVAL '1' MINUTE)) GROUP BY window_start, window_end, gate;"
+            + " CREATE SINK minutes TO hub_log (topic 'sink.minutes', partitions 1) OPTIONS (rows 'append') AS"
+            + " SELECT gate, n FROM kept_minutes;"
+            + " CREATE SINK all_changes TO hub_log (topic 'sink.changes', partitions 1) OPTIONS (rows 'changes')"
+            + " AS SELECT gate, n FROM kept_minutes");
+    for (String at : List.of("06:00:10", "06:01:10", "06:05:00", "06:10:00")) {
+      hub.sendAt(
+          "sink.timed",
+          0,
+          System.currentTimeMillis(),
+          "{\"gate\":\"G1\",\"at\":\"2026-03-02T%sZ\"}".formatted(at));
+    }
+    String changes = "";
+    for (int i = 0; i < 200 && changes.split("expire", -1).length < 4; i++) {
+      changes = hub.all("sink.changes").stream().map(ConsumerRecord::value).toList().toString();
+      Thread.sleep(100);
+    }
+    assertThat(changes)
+        .contains("\"operation\":\"insert\"")
+        .contains("\"operation\":\"expire\"")
+        .doesNotContain("\"operation\":\"delete\"");
+    assertThat(hub.all("sink.minutes").stream().map(ConsumerRecord::value))
+        .containsOnly("{\"gate\":\"G1\",\"n\":1}")
+        .hasSize(3);
+    service.sql(
+        "DROP SINK minutes; DROP SINK all_changes; DROP MATERIALIZED VIEW kept_minutes; DROP STREAM timed_in");
   }
 
   private static String shown() throws Exception {

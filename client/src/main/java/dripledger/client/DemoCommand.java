@@ -25,6 +25,7 @@ import picocli.CommandLine.ParentCommand;
 final class DemoCommand implements Callable<Integer> {
   private static final long SEED = 20260302;
   private static final int PAST_SECONDS = 60;
+  private static final int CARRIER_PORT = 7175;
 
   @ParentCommand private Drip drip;
 
@@ -53,13 +54,17 @@ final class DemoCommand implements Callable<Integer> {
       }
       feed(installation, broker, operations, password, jars);
     }
+    carrier(installation, jars);
     List<?> objects = (List<?>) drip.service().get("/api/v1/objects").get("objects");
     if (objects.stream().noneMatch(o -> "scan".equals(((Map<?, ?>) o).get("name")))) {
       for (String statement :
-          Scenario.statements(broker.servers(), operations.jdbcUrl(OperationsDatabase.DATABASE))) {
+          Scenario.statements(
+              broker.servers(),
+              operations.jdbcUrl(OperationsDatabase.DATABASE),
+              "http://127.0.0.1:" + CARRIER_PORT)) {
         drip.service().sql(statement, Map.of());
       }
-      System.out.println("Declared the parcel hub's connections, streams, tables and views");
+      System.out.println("Declared the parcel hub's connections, streams, tables, views and sinks");
     }
     System.out.printf(
         """
@@ -72,10 +77,12 @@ final class DemoCommand implements Callable<Integer> {
                     ./drip get parcel_now 812345
                     ./drip peek hub_log hub.scan
                     ./drip rejects scan
+                    ./drip sql "SHOW SINKS"
                     ./drip status
+          carrier   what is posted to it is in %s
           stop      ./drip down      (data stays in %s)
         """,
-        rate, drip.url(), installation.home());
+        rate, drip.url(), installation.home().resolve("carrier.log"), installation.home());
     return 0;
   }
 
@@ -113,6 +120,23 @@ final class DemoCommand implements Callable<Integer> {
     builder.environment().put("DRIP_OPERATIONS_PASSWORD", password);
     if (builder.start().waitFor() != 0) {
       throw new IOException("the operations database could not be made");
+    }
+  }
+
+  /** A stand-in for the carrier Fernway, who is told of parcels that missed their van. */
+  private static void carrier(Installation installation, Path jars) throws IOException {
+    if (installation.process("carrier").isEmpty()) {
+      installation.start(
+          "carrier",
+          List.of(
+              Installation.java(),
+              "-Xmx32m",
+              "-XX:+UseSerialGC",
+              "-cp",
+              classPath(jars),
+              "dripledger.demo.WebhookStandIn",
+              "" + CARRIER_PORT),
+          Map.of());
     }
   }
 

@@ -13,6 +13,7 @@ final class DownCommand implements Callable<Integer> {
   public Integer call() throws IOException, InterruptedException {
     Installation installation = new Installation();
     installation.stop("feeder");
+    installation.stop("carrier");
     boolean ran = installation.stop("service");
     installation.stop("broker");
     installation.stopOperations();

@@ -56,18 +56,21 @@ final class StatusCommand implements Callable<Integer> {
     return reads == 0 ? "" : "; " + reads + " ended because that was not enough";
   }
 
-  /** The demo's broker and feeder, if there ever was a demo here. */
+  /** The demo's broker, feeder and carrier, if there ever was a demo here. */
   private static void hub() throws IOException {
     Installation installation = new Installation();
     if (installation.hasHub()) {
       boolean broker = installation.process("broker").isPresent();
       boolean feeder = installation.process("feeder").isPresent();
+      boolean carrier = installation.process("carrier").isPresent();
       System.out.println(
           "demo hub   "
               + (broker ? "broker runs" : "broker is stopped")
               + ", "
               + (feeder ? "feeder runs" : "feeder is stopped")
-              + (broker && feeder ? "" : "; start them with: drip demo"));
+              + ", "
+              + (carrier ? "carrier runs" : "carrier is stopped")
+              + (broker && feeder && carrier ? "" : "; start them with: drip demo"));
     }
   }
 
@@ -91,6 +94,14 @@ final class StatusCommand implements Callable<Integer> {
     if (c.get("failure") != null) {
       System.out.println("           the last try failed: " + c.get("failure"));
     }
+  }
+
+  /** Rows of a relation, events of a stream, or what a delivery has carried. */
+  private static Object rows(Map<?, ?> o) {
+    if (o.get("delivery") instanceof Map<?, ?> delivery) {
+      return number(delivery, "put") + number(delivery, "changed") + number(delivery, "removed");
+    }
+    return o.get("rows") == null ? o.get("events") : o.get("rows");
   }
 
   /** How far an input is behind its source: a number of messages, or bytes. */
@@ -125,10 +136,13 @@ final class StatusCommand implements Callable<Integer> {
       List<Object> row = new ArrayList<>();
       row.add(o.get("name"));
       row.add(o.get("kind"));
-      row.add(o.get("rows") == null ? o.get("events") : o.get("rows"));
+      row.add(rows(o));
       row.add(o.get("state_bytes") == null ? null : bytes(number(o, "state_bytes")));
       row.add(o.get("rejects"));
-      row.add(behind((Map<?, ?>) o.get("input")));
+      row.add(
+          o.get("delivery") instanceof Map<?, ?> delivery
+              ? number(delivery, "waiting_rows")
+              : behind((Map<?, ?>) o.get("input")));
       row.add(o.get("health") == null ? "ok" : o.get("health"));
       rows.add(row);
     }

@@ -40,6 +40,12 @@ public final class ConnectionOptions {
     return secret;
   }
 
+  /** Whether an option is given as a secret. */
+  public boolean isSecret(String option) {
+    CatalogObject.Connection.Option value = connection.options().get(option);
+    return value != null && value.secret();
+  }
+
   public String get(String option, String otherwise) {
     String value = get(option);
     return value == null ? otherwise : value;

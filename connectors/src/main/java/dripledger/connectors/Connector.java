@@ -92,11 +92,16 @@ public interface Connector {
     throw undeliverable(options);
   }
 
+  /** Sends once more a message that the target had refused. */
+  default void resend(ConnectionOptions options, CatalogObject.Sink sink, byte[] message) {
+    throw undeliverable(options);
+  }
+
   private static EngineException undeliverable(ConnectionOptions options) {
     return new EngineException(
         Code.INVALID,
         "nothing can be delivered to \"" + options.name() + "\"",
-        "deliveries go to topics of a broker and tables of a database");
+        "deliveries go to topics of a broker, tables of a database, folders and addresses");
   }
 
   default void release(ConnectionOptions options) {}

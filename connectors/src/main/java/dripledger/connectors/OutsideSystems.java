@@ -10,6 +10,7 @@ import dripledger.connectors.kafka.KafkaConnector;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
 import dripledger.connectors.postgres.PostgresConnector;
+import dripledger.connectors.webhook.WebhookConnector;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
@@ -76,7 +77,8 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
         Map.of(
             "kafka", new KafkaConnector(),
             "postgres", new PostgresConnector(),
-            "file", new FileConnector());
+            "file", new FileConnector(),
+            "webhook", new WebhookConnector());
     every(checkSeconds, this::checkAll);
     every(DRIFT_SECONDS, this::saveDrift);
   }
@@ -220,6 +222,11 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   public Target target(
       CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {
     return connector(connection).target(options(connection), sink, identity);
+  }
+
+  @Override
+  public void resend(CatalogObject.Connection connection, CatalogObject.Sink sink, byte[] message) {
+    connector(connection).resend(options(connection), sink, message);
   }
 
   @Override

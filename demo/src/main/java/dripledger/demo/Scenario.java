@@ -11,15 +11,18 @@ public final class Scenario {
    *
    * @param servers HOST:PORT of the broker
    * @param operationsUrl the JDBC URL of the operations database
+   * @param carrierUrl where the carrier takes what is posted
    */
-  public static List<String> statements(String servers, String operationsUrl) {
+  public static List<String> statements(String servers, String operationsUrl, String carrierUrl) {
     List<String> all = new ArrayList<>();
     all.add("CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '" + servers + "')");
     all.add(
         "CREATE CONNECTION hub_ops TYPE postgres OPTIONS (url '"
             + operationsUrl
             + "', user 'drip', password SECRET hub_ops_password)");
+    all.add("CREATE CONNECTION fernway TYPE webhook OPTIONS (url '" + carrierUrl + "')");
     all.addAll(RELATIONS);
+    all.addAll(SINKS);
     return all;
   }
 
@@ -151,6 +154,26 @@ public final class Scenario {
           FROM scan_checked
           WHERE at > CURRENT_TIMESTAMP - INTERVAL '5' MINUTE
           GROUP BY gate""");
+
+  private static final List<String> SINKS =
+      List.of(
+          """
+          CREATE SINK gate_alert TO hub_log (topic 'hub.alert') FORMAT json
+          KEY (gate, window_minute) AS
+          SELECT l.gate, l.window_minute, l.scans, g.capacity_per_minute
+          FROM gate_load AS l
+          JOIN gate AS g ON g.gate = l.gate
+          WHERE l.scans > g.capacity_per_minute""",
+          """
+          CREATE SINK charge TO hub_ops (table 'billing.charge', create 'if missing')
+          KEY (parcel) AS
+          SELECT parcel, COUNT(*) AS charges, SUM(cents) AS cents
+          FROM overweight_charge
+          GROUP BY parcel""",
+          """
+          CREATE SINK missed_van_post TO fernway (path '/missed') OPTIONS (start 'with snapshot') AS
+          SELECT parcel, gate, at
+          FROM missed_van""");
 
   private Scenario() {}
 }

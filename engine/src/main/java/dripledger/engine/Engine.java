@@ -15,6 +15,7 @@ import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.delivery.DeliveryStatus;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.intake.Sources;
@@ -98,7 +99,12 @@ public final class Engine implements AutoCloseable {
     runner = new QueryRunner(history, this::figures, options.queryBounds());
     deliveries =
         new Deliveries(
-            connectors, this::catalog, this::checkpoint, this::nowMicros, options.deliveries());
+            connectors,
+            this::catalog,
+            this::checkpoint,
+            this::nowMicros,
+            this::keepRefused,
+            options.deliveries());
     definitions =
         new Definitions(
             records.definitions(),
@@ -327,6 +333,11 @@ public final class Engine implements AutoCloseable {
       loop.submit(
           new EpochInput(List.of(), -1, new InputProgress(Map.of(), rejects, List.of()), null));
     }
+  }
+
+  private void keepRefused(List<Reject> rejects) {
+    InputProgress refused = new InputProgress(Map.of(), rejects, List.of());
+    EpochWait.await(loop.between(() -> loop.rejects().add(refused)));
   }
 
   /** What can be done about rejects. */

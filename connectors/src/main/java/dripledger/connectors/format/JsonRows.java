@@ -4,6 +4,7 @@ import dripledger.engine.expr.Casts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.source.Outgoing;
 import java.io.ByteArrayOutputStream;
 import java.math.BigDecimal;
 import java.nio.charset.StandardCharsets;
@@ -32,23 +33,55 @@ public final class JsonRows {
     return out.toByteArray();
   }
 
+  /** A change as a message of its own. */
+  public static byte[] change(List<Column> columns, Outgoing.Change change, long epoch) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
+      change(json, columns, change, epoch);
+    }
+    return out.toByteArray();
+  }
+
+  private static void change(
+      JsonGenerator json, List<Column> columns, Outgoing.Change change, long epoch) {
+    json.writeStartObject();
+    String gone = change.expired() ? "expire" : "delete";
+    String operation =
+        change.before() == null ? "insert" : change.after() == null ? gone : "update";
+    json.writeStringProperty("operation", operation);
+    json.writeNumberProperty("epoch", epoch);
+    json.writeName("before");
+    row(json, columns, change.before());
+    json.writeName("after");
+    row(json, columns, change.after());
+    json.writeEndObject();
+  }
+
   /**
-   * A change as a message of its own.
+   * Changes as one message.
    *
-   * @param before the row that was, or null
-   * @param after the row that is, or null
+   * @param append whether rows only come, so that they are all that there is to say
    */
-  public static byte[] change(List<Column> columns, Object[] before, Object[] after, long epoch) {
+  public static byte[] batch(
+      String sink,
+      long epoch,
+      List<Column> columns,
+      List<Outgoing.Change> changes,
+      boolean append) {
     ByteArrayOutputStream out = new ByteArrayOutputStream();
     try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
       json.writeStartObject();
-      String operation = before == null ? "insert" : after == null ? "delete" : "update";
-      json.writeStringProperty("operation", operation);
+      json.writeStringProperty("sink", sink);
       json.writeNumberProperty("epoch", epoch);
-      json.writeName("before");
-      row(json, columns, before);
-      json.writeName("after");
-      row(json, columns, after);
+      json.writeArrayPropertyStart(append ? "rows" : "changes");
+      for (Outgoing.Change change : changes) {
+        if (append) {
+          object(json, columns, change.after());
+        } else {
+          change(json, columns, change, epoch);
+        }
+      }
+      json.writeEndArray();
       json.writeEndObject();
     }
     return out.toByteArray();

@@ -67,7 +67,7 @@ public final class RowMessages {
   /** The message that says a change, or null if it is that there is no row any more. */
   public byte[] value(Outgoing.Change change, long epoch) {
     if (sink.rows() == Sink.Rows.CHANGES) {
-      return JsonRows.change(columns, change.before(), change.after(), epoch);
+      return JsonRows.change(columns, change, epoch);
     }
     if (change.after() == null) {
       return null;

@@ -5,6 +5,7 @@ import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
+import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.intake.Sources;
@@ -97,6 +98,9 @@ public final class RejectReplay {
     if (object instanceof CatalogObject.MaterializedView view) {
       return replayLate(view, ids, repair, into);
     }
+    if (object instanceof CatalogObject.Sink sink) {
+      return resend(sink, ids, repair);
+    }
     if (into != null) {
       throw new EngineException(
           Code.INVALID,
@@ -110,6 +114,27 @@ public final class RejectReplay {
       throw new EngineException(Code.INVALID, "a " + object.kind() + " has no rejects", null);
     }
     return take(object, repaired(object, object, object.schema(), ids, repair));
+  }
+
+  /** Sends messages again that the target of a delivery had refused. */
+  private Outcome resend(CatalogObject.Sink sink, List<Long> ids, UnaryOperator<byte[]> repair) {
+    Repaired repaired = new Repaired();
+    CatalogObject.Connection connection = sources.connection(sink.target());
+    for (RejectStore.Stored stored : store.find(sink.id(), ids, AT_ONCE)) {
+      try {
+        connectors.resend(connection, sink, repair.apply(stored.reject().raw()));
+        repaired.ids.add(stored.id());
+      } catch (EngineException e) {
+        repaired.left++;
+        repaired.firstReason = repaired.firstReason == null ? e.getMessage() : repaired.firstReason;
+      }
+    }
+    if (!repaired.ids.isEmpty()) {
+      InputProgress settled = new InputProgress(Map.of(), List.of(), repaired.ids);
+      EpochWait.await(loop.between(() -> loop.rejects().add(settled)));
+      await(checkpointer.request());
+    }
+    return outcome(repaired, 0, loop.snapshot().epoch());
   }
 
   /**

@@ -10,6 +10,7 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.state.Durable;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
+import java.util.BitSet;
 import java.util.function.Consumer;
 
 /**
@@ -61,6 +62,7 @@ final class GroupAggregate implements Operator, StoredRows {
   private final GroupEnds ends; // or null if groups never end
   private final GroupIntake intake;
   private final boolean takesColumns;
+  private final BitSet expired = new BitSet(); // blocks of groups that end in this epoch
 
   /**
    * @param late counts what comes for groups that have ended
@@ -190,6 +192,7 @@ final class GroupAggregate implements Operator, StoredRows {
     } else if (!ends.publish()) {
       endGroups(epoch.watermarkMicros());
       settleAndHandOn();
+      expired.clear();
     } else {
       boolean wanted = rowsWanted;
       rowsWanted = false; // until they end
@@ -219,6 +222,9 @@ final class GroupAggregate implements Operator, StoredRows {
     }
     if (ends.publish() && indexes.needChanges()) { // otherwise it is a change like any other
       indexes.changed(keys.row(page, groups.header(block) + 1), 0, block, -1);
+    }
+    if (!ends.publish()) {
+      expired.set(block);
     }
     groups.change(block);
     state.end(block);
@@ -314,6 +320,9 @@ final class GroupAggregate implements Operator, StoredRows {
     if (before == FAILS || before == SHOWN && rowsWanted) {
       emit(page, key, record, old, -1);
       oldRow = before == SHOWN ? Math.max(0, out.size() - 1) : -1;
+      if (!stays && expired.get(block) && !out.isEmpty()) {
+        out.mark(out.size() - 1, Page.EXPIRED);
+      }
     }
     long after = stays ? SHOWN : GONE;
     if (stays && (rowsWanted || shownAt >= 0)) {

@@ -134,6 +134,9 @@ final class Settle implements Operator {
     }
     byte[] row = open.keys().row(page, open.store().header(block) + 1);
     out.append(row, 0, row.length, sign * copies);
+    if (sign < 0) {
+      out.mark(out.size() - 1, Page.EXPIRED);
+    }
   }
 
   /** Where rows are gathered, if nobody takes them; the owner clears it. */

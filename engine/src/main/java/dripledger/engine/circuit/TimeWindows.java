@@ -127,7 +127,8 @@ final class TimeWindows implements Operator {
 
   private long mark(Page delta, int i) {
     long mark = delta.mark(i);
-    return delay < 0 || mark == Page.UNMARKED ? Page.UNMARKED : mark - delay;
+    boolean unknown = mark == Page.UNMARKED || mark == Page.EXPIRED;
+    return delay < 0 || unknown ? Page.UNMARKED : mark - delay;
   }
 
   private long beginOf(long at) {

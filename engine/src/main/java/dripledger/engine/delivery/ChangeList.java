@@ -43,8 +43,20 @@ final class ChangeList {
     }
   }
 
-  /** The changes that a delta makes. */
-  List<Outgoing.Change> of(Page delta) {
+  /** The changes that an epoch makes. */
+  List<Outgoing.Change> of(Outbox.Waiting waiting) {
+    List<Outgoing.Change> changes = of(waiting.rows());
+    Page expired = waiting.expired();
+    for (int i = 0; i < expired.size(); i++) {
+      Object[] row = BoxedRows.read(layout, expired.bytes(), expired.start(i));
+      for (long times = -expired.weight(i); times > 0; times--) {
+        changes.add(new Outgoing.Change(row, null, true));
+      }
+    }
+    return changes;
+  }
+
+  private List<Outgoing.Change> of(Page delta) {
     Map<ByteBuffer, Net> nets = new LinkedHashMap<>();
     for (int i = 0; i < delta.size(); i++) {
       ByteBuffer row =

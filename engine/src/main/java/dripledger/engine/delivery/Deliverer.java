@@ -9,6 +9,7 @@ import dripledger.engine.source.Target.Carried;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
+import java.util.function.Consumer;
 import java.util.function.LongSupplier;
 import java.util.function.Supplier;
 import org.slf4j.Logger;
@@ -33,6 +34,7 @@ final class Deliverer implements AutoCloseable {
   private final Supplier<CompletableFuture<Void>> checkpoint;
   private final LongSupplier nowMicros;
   private final long paceMillis;
+  private final Consumer<List<Target.Refused>> refused;
   private final Thread thread;
   private final List<Asked> asked = new ArrayList<>();
   private Target target;
@@ -63,6 +65,7 @@ final class Deliverer implements AutoCloseable {
    * @param open makes a way to the target
    * @param checkpoint asks for a checkpoint
    * @param paceMillis how long something may wait for a checkpoint until one is asked for
+   * @param refused keeps what the target will never take, and returns when it is kept
    */
   Deliverer(
       Sink sink,
@@ -70,7 +73,9 @@ final class Deliverer implements AutoCloseable {
       Supplier<Target> open,
       Supplier<CompletableFuture<Void>> checkpoint,
       LongSupplier nowMicros,
-      long paceMillis) {
+      long paceMillis,
+      Consumer<List<Target.Refused>> refused) {
+    this.refused = refused;
     this.sink = sink;
     this.outbox = outbox;
     this.open = open;
@@ -177,7 +182,7 @@ final class Deliverer implements AutoCloseable {
     List<Outgoing> batch = new ArrayList<>();
     for (Outbox.Waiting waiting : outbox.take(BATCH_ROWS)) {
       if (waiting.number() < limit) {
-        batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting.rows())));
+        batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting)));
       }
     }
     if (batch.isEmpty()) {
@@ -185,6 +190,9 @@ final class Deliverer implements AutoCloseable {
     }
     Outgoing last = batch.get(batch.size() - 1);
     Carried now = target.carry(batch);
+    if (!now.refused().isEmpty()) {
+      refused.accept(now.refused());
+    }
     synchronized (this) {
       carried = carried.plus(now);
       batches++;

@@ -6,11 +6,17 @@ import dripledger.engine.catalog.CatalogObject.Sink;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
+import dripledger.engine.source.Reject;
+import dripledger.engine.source.Target;
 import dripledger.engine.source.Target.Carried;
 import java.nio.file.Path;
+import java.time.LocalDateTime;
+import java.time.ZoneOffset;
+import java.util.List;
 import java.util.Map;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.Consumer;
 import java.util.function.LongSupplier;
 import java.util.function.Supplier;
 
@@ -21,6 +27,7 @@ public final class Deliveries implements AutoCloseable {
   private final Supplier<CompletableFuture<Void>> checkpoint;
   private final LongSupplier nowMicros;
   private final Bounds bounds;
+  private final Consumer<List<Reject>> rejects;
   private final Map<Long, Outbox> outboxes = new ConcurrentHashMap<>();
   private final Map<Long, Deliverer> deliverers = new ConcurrentHashMap<>();
 
@@ -34,13 +41,16 @@ public final class Deliveries implements AutoCloseable {
   /**
    * @param checkpoint asks for a checkpoint
    * @param nowMicros the time of day, in microseconds since 1970
+   * @param rejects keeps what a target will never take; returns when the next checkpoint has it
    */
   public Deliveries(
       Connectors connectors,
       Supplier<Catalog> catalog,
       Supplier<CompletableFuture<Void>> checkpoint,
       LongSupplier nowMicros,
+      Consumer<List<Reject>> rejects,
       Bounds bounds) {
+    this.rejects = rejects;
     this.connectors = connectors;
     this.catalog = catalog;
     this.checkpoint = checkpoint;
@@ -50,7 +60,12 @@ public final class Deliveries implements AutoCloseable {
 
   /** A new, empty outbox for a delivery, in the place of one that is of no use. */
   public Outbox newOutbox(Sink sink) {
-    Outbox outbox = new Outbox(new RowLayout(sink.schema()), bounds.directory(), bounds.maxBytes());
+    Outbox outbox =
+        new Outbox(
+            new RowLayout(sink.schema()),
+            sink.rows() == Sink.Rows.CHANGES,
+            bounds.directory(),
+            bounds.maxBytes());
     Outbox old = outboxes.put(sink.id(), outbox);
     if (old != null) {
       old.close();
@@ -73,12 +88,21 @@ public final class Deliveries implements AutoCloseable {
             () -> connectors.target(connection(sink), sink, outbox.identity()),
             checkpoint,
             nowMicros,
-            bounds.paceMillis());
+            bounds.paceMillis(),
+            messages -> keep(sink, messages));
     Deliverer old = deliverers.put(sink.id(), deliverer);
     if (old != null) {
       old.close();
     }
     deliverer.start();
+  }
+
+  private void keep(Sink sink, List<Target.Refused> messages) {
+    LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
+    rejects.accept(
+        messages.stream()
+            .map(m -> new Reject(sink.id(), now, m.reason(), null, m.message(), m.origin()))
+            .toList());
   }
 
   private CatalogObject.Connection connection(Sink sink) {

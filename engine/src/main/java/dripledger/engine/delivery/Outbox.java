@@ -21,9 +21,10 @@ import java.util.UUID;
  * never made again with other rows. Safe from any thread.
  */
 public final class Outbox implements ChangeListener {
-  private static final int HEADER = 20; // epoch, when it was put in, rows
+  private static final int HEADER = 24; // epoch, when it was put in, rows, bytes of those that stay
 
   private final RowLayout layout;
+  private final boolean expires;
   private final long maxBytes;
   private final Spool spool;
   private String identity = UUID.randomUUID().toString();
@@ -34,15 +35,21 @@ public final class Outbox implements ChangeListener {
   private String over; // why nothing more comes, or null
   private boolean closed;
 
-  /** A record as it waits. */
-  record Waiting(long number, long epoch, Page rows) {}
+  /**
+   * A record as it waits.
+   *
+   * @param expired rows that went because their time was over
+   */
+  record Waiting(long number, long epoch, Page rows, Page expired) {}
 
   /**
+   * @param expires whether it is carried that rows' time is over; otherwise they stay at the target
    * @param directory where what waits is kept
    * @param maxBytes how much may wait; beyond it the delivery ends
    */
-  public Outbox(RowLayout layout, Path directory, long maxBytes) {
+  public Outbox(RowLayout layout, boolean expires, Path directory, long maxBytes) {
     this.layout = layout;
+    this.expires = expires;
     this.maxBytes = maxBytes;
     spool = new Spool(directory);
   }
@@ -77,18 +84,32 @@ public final class Outbox implements ChangeListener {
   }
 
   private void put(long epoch, Page page) {
-    if (page.isEmpty() || closed) {
+    Page stay = page;
+    Page over = new Page(layout);
+    if (page.isMarked()) {
+      stay = new Page(layout, page.size());
+      for (int i = 0; i < page.size(); i++) {
+        boolean gone = page.mark(i) == Page.EXPIRED && page.weight(i) < 0;
+        if (!gone || expires) {
+          int length = page.end(i) - page.start(i);
+          (gone ? over : stay).append(page.bytes(), page.start(i), length, page.weight(i));
+        }
+      }
+    }
+    int size = stay.size() + over.size();
+    if (size == 0 || closed) {
       return;
     }
-    byte[] encoded = PageCodec.encode(page);
+    byte[] first = PageCodec.encode(stay);
+    byte[] second = over.isEmpty() ? new byte[0] : PageCodec.encode(over);
     long now = System.currentTimeMillis();
-    ByteBuffer out = ByteBuffer.allocate(HEADER + encoded.length);
-    out.putLong(epoch).putLong(now).putInt(page.size()).put(encoded);
+    ByteBuffer out = ByteBuffer.allocate(HEADER + first.length + second.length);
+    out.putLong(epoch).putLong(now).putInt(size).putInt(first.length).put(first).put(second);
     if (spool.end() == spool.first()) {
       oldestMillis = now;
     }
     spool.put(out.array());
-    rows += page.size();
+    rows += size;
     notifyAll();
   }
 
@@ -122,15 +143,23 @@ public final class Outbox implements ChangeListener {
             return false;
           }
           long epoch = in.getLong();
-          byte[] encoded = new byte[record.length - HEADER];
-          in.position(HEADER).get(encoded);
-          Page page = new Page(layout, size);
-          PageCodec.decode(encoded, page, i -> true);
-          taken.add(new Waiting(number, epoch, page));
+          byte[] first = new byte[in.getInt(20)];
+          in.position(HEADER).get(first);
+          byte[] second = new byte[in.remaining()];
+          in.get(second);
+          taken.add(new Waiting(number, epoch, decoded(first), decoded(second)));
           count[0] += size;
           return true;
         });
     return taken;
+  }
+
+  private Page decoded(byte[] encoded) {
+    Page page = new Page(layout);
+    if (encoded.length > 0) {
+      PageCodec.decode(encoded, page, i -> true);
+    }
+    return page;
   }
 
   /** Lets go of what has arrived: everything before a number. */

@@ -32,7 +32,8 @@ public final class PendingRejects {
     this.form = form;
   }
 
-  synchronized void add(InputProgress progress) {
+  /** Notes what was rejected and replayed. */
+  public synchronized void add(InputProgress progress) {
     replayed.addAll(progress.replayed());
     // Sources are held before this; those who push are told of each reject, and it is counted.
     if (bytes <= 2 * MAX_BYTES) {

@@ -3,6 +3,7 @@ package dripledger.engine.intake;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
+import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.epoch.EpochInput;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.epoch.EpochWait;
@@ -57,6 +58,11 @@ public final class Sources {
   /** The connection a stream or table reads through. */
   public CatalogObject.Connection connectionOf(CatalogObject object) {
     return catalog.get().connectionOf(object);
+  }
+
+  /** The connection that a clause names. */
+  public CatalogObject.Connection connection(SourceSpec clause) {
+    return (CatalogObject.Connection) catalog.get().find(clause.connectionId());
   }
 
   /** The number positions of an object's input are kept under. */

@@ -11,6 +11,9 @@ public final class Page {
   /** The mark of a row that has none. */
   public static final long UNMARKED = Long.MIN_VALUE;
 
+  /** The mark of a row that is taken out because it has been kept for as long as it was to be. */
+  public static final long EXPIRED = Long.MAX_VALUE - 1;
+
   private static final long[] NO_MARKS = {};
 
   private final RowWriter writer;

@@ -86,6 +86,13 @@ public interface Connectors {
    */
   Target target(CatalogObject.Connection connection, CatalogObject.Sink sink, String identity);
 
+  /**
+   * Sends once more a message that a delivery's target had refused.
+   *
+   * @throws dripledger.engine.error.EngineException if it is refused again
+   */
+  void resend(CatalogObject.Connection connection, CatalogObject.Sink sink, byte[] message);
+
   /** A row as a message: JSON, an object of its columns by name. */
   byte[] message(RowLayout layout, byte[] row);
 

@@ -95,6 +95,11 @@ final class NoConnectors implements Connectors {
   }
 
   @Override
+  public void resend(CatalogObject.Connection connection, CatalogObject.Sink sink, byte[] message) {
+    throw none();
+  }
+
+  @Override
   public byte[] message(RowLayout layout, byte[] row) {
     return null;
   }

@@ -14,6 +14,12 @@ public record Outgoing(long number, long epoch, List<Change> changes) {
    *
    * @param before the row that was, or null
    * @param after the row that is, or null
+   * @param expired whether the row went because it had been kept for as long as it was to be
    */
-  public record Change(Object[] before, Object[] after) {}
+  public record Change(Object[] before, Object[] after, boolean expired) {
+    /** One by which nothing has expired. */
+    public Change(Object[] before, Object[] after) {
+      this(before, after, false);
+    }
+  }
 }

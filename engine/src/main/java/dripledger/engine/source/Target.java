@@ -21,18 +21,32 @@ public interface Target extends AutoCloseable {
   void close();
 
   /**
+   * A message that the target will never take.
+   *
+   * @param reason why, in its words
+   * @param origin which batch it is of
+   */
+  record Refused(byte[] message, String reason, String origin) {}
+
+  /**
    * What carrying did at the target.
    *
    * @param put rows or messages that came
    * @param changed rows that were there and are others now
    * @param unchanged rows that were there already, as they are
    * @param removed rows that went
+   * @param refused messages that the target will never take
    */
-  record Carried(long put, long changed, long unchanged, long removed) {
+  record Carried(long put, long changed, long unchanged, long removed, List<Refused> refused) {
+    /** Without anything refused. */
+    public Carried(long put, long changed, long unchanged, long removed) {
+      this(put, changed, unchanged, removed, List.of());
+    }
+
     /** Nothing. */
     public static final Carried NONE = new Carried(0, 0, 0, 0);
 
-    /** Both together. */
+    /** Both together, but for what was refused. */
     public Carried plus(Carried other) {
       return new Carried(
           put + other.put,

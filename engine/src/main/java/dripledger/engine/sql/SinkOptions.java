@@ -1,9 +1,12 @@
 package dripledger.engine.sql;
 
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Sink.Rows;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.catalog.Upkeep;
 import dripledger.engine.plan.PlanNode;
+import dripledger.engine.plan.TimeNode;
 import dripledger.engine.row.Schema;
 import dripledger.grammar.Statement;
 import java.util.Arrays;
@@ -19,7 +22,11 @@ final class SinkOptions {
   private SinkOptions() {}
 
   static Command.CreateSink of(
-      Statement.CreateSink s, Command.QueryPlan query, Set<Long> dependsOn, SourceSpec target) {
+      Statement.CreateSink s,
+      Command.QueryPlan query,
+      Set<Long> dependsOn,
+      SourceSpec target,
+      Catalog catalog) {
     if (s.replace()) {
       throw SqlErrors.invalid(
           s.name(),
@@ -44,8 +51,9 @@ final class SinkOptions {
       key = s.key().stream().mapToInt(k -> SqlFrontEnd.indexOf(columns, k)).toArray();
     }
     boolean table = target.option("table") != null;
-    Rows rows = rows(options.get("rows"), plan, table, s.key() != null || proven != null);
-    check(s, plan, rows, key, proven);
+    boolean grows = grows(plan, catalog);
+    Rows rows = rows(options.get("rows"), grows, table, s.key() != null || proven != null);
+    check(s, plan, grows, rows, key, proven);
     if (rows == Rows.APPEND && s.key() == null) {
       key = null;
     }
@@ -62,9 +70,9 @@ final class SinkOptions {
         upkeep(options.get("upkeep")));
   }
 
-  private static Rows rows(SqlNode option, PlanNode plan, boolean table, boolean keyed) {
+  private static Rows rows(SqlNode option, boolean grows, boolean table, boolean keyed) {
     if (option == null) {
-      boolean append = table ? !keyed : plan.appendOnly();
+      boolean append = table ? !keyed : grows;
       return append ? Rows.APPEND : Rows.UPSERT;
     }
     String text = text(option);
@@ -77,10 +85,23 @@ final class SinkOptions {
         option, "rows are 'append', 'upsert' or 'changes', not '" + text + "'", null);
   }
 
+  /** Whether rows only ever come, or go for no other reason than that their time is over. */
+  private static boolean grows(PlanNode plan, Catalog catalog) {
+    if (plan.appendOnly() || plan instanceof TimeNode.Settle) {
+      return true;
+    }
+    if (plan instanceof PlanNode.Transform t) {
+      return grows(t.input(), catalog);
+    }
+    return plan instanceof PlanNode.Source source
+        && catalog.find(source.relationId()) instanceof CatalogObject.MaterializedView view
+        && grows(view.plan(), catalog);
+  }
+
   private static void check(
-      Statement.CreateSink s, PlanNode plan, Rows rows, int[] key, int[] proven) {
+      Statement.CreateSink s, PlanNode plan, boolean grows, Rows rows, int[] key, int[] proven) {
     SqlNode said = s.options().get("rows");
-    if (rows == Rows.APPEND && !plan.appendOnly()) {
+    if (rows == Rows.APPEND && !grows) {
       throw SqlErrors.invalid(
           said == null ? s.query() : said,
           "the query revises rows that it has given, so they cannot only be appended",

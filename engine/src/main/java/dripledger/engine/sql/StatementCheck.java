@@ -267,7 +267,7 @@ final class StatementCheck {
   private Command.CreateSink createSink(Statement.CreateSink s, DefinitionStatements definitions) {
     Command.QueryPlan plan = query(s.query(), null, Kept.PROVISIONAL);
     checkKept(new Schema(plan.columns()), s.query());
-    return SinkOptions.of(s, plan, Set.copyOf(used), definitions.target(s));
+    return SinkOptions.of(s, plan, Set.copyOf(used), definitions.target(s), catalog);
   }
 
   /** The columns by the names before AS, of which there may be fewer. */

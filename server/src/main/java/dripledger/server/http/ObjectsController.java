@@ -8,6 +8,7 @@ import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.circuit.QueryNode;
 import dripledger.engine.circuit.Refresher;
 import dripledger.engine.definition.ViewState;
+import dripledger.engine.delivery.DeliveryStatus;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.expr.Casts;
 import dripledger.engine.row.Column;
@@ -99,7 +100,9 @@ class ObjectsController {
     int[] key =
         object instanceof CatalogObject.Table t
             ? t.primaryKey()
-            : object instanceof CatalogObject.MaterializedView m ? m.key() : null;
+            : object instanceof CatalogObject.MaterializedView m
+                ? m.key()
+                : object instanceof CatalogObject.Sink sink ? sink.key() : null;
     if (key != null) {
       answer.put(
           "key", Arrays.stream(key).mapToObj(i -> object.schema().column(i).name()).toList());
@@ -114,7 +117,38 @@ class ObjectsController {
       figures(object, node, snapshot, answer);
       input(object, answer);
     }
+    if (object instanceof CatalogObject.Sink sink && engine.delivery(sink) != null) {
+      delivery(sink, engine.delivery(sink), answer);
+    }
     return answer;
+  }
+
+  private static void delivery(
+      CatalogObject.Sink sink, DeliveryStatus status, Map<String, Object> answer) {
+    Map<String, Object> shown = new LinkedHashMap<>();
+    shown.put("connection", sink.target().connection());
+    shown.put("rows", sink.rows().word());
+    shown.put("upkeep", sink.upkeep().text());
+    shown.put("state", status.state());
+    shown.put("epoch", status.epoch());
+    shown.put("put", status.carried().put());
+    shown.put("changed", status.carried().changed());
+    shown.put("unchanged", status.carried().unchanged());
+    shown.put("removed", status.carried().removed());
+    shown.put("batches", status.batches());
+    shown.put("waiting_rows", status.waitingRows());
+    shown.put("waiting_bytes", status.waitingBytes());
+    shown.put("waiting_since", isoTime(status.waitingSince()));
+    shown.put("error", status.error());
+    shown.put("error_since", isoTime(status.errorSince()));
+    answer.put("delivery", shown);
+    if ("failing".equals(status.state()) && "ok".equals(answer.get("health"))) {
+      answer.put("health", "failing: " + status.error());
+    }
+  }
+
+  private static String isoTime(long millis) {
+    return millis == 0 ? null : Casts.isoTimestamp(millis * 1000);
   }
 
   private void input(CatalogObject object, Map<String, Object> answer) {
