@@ -3,7 +3,10 @@ package dripledger.acceptance;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.demo.WebhookStandIn;
+import java.io.IOException;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Files;
+import java.nio.file.Path;
 import java.security.MessageDigest;
 import java.sql.Connection;
 import java.sql.ResultSet;
@@ -15,10 +18,12 @@ import java.util.List;
 import java.util.Map;
 import java.util.Random;
 import java.util.TreeMap;
+import java.util.stream.Stream;
 import javax.crypto.Mac;
 import javax.crypto.spec.SecretKeySpec;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.io.TempDir;
 
 /** Deliveries to topics and tables, through the client, with kills. */
 class SinksTest extends SourceTest {
@@ -332,6 +337,68 @@ class SinksTest extends SourceTest {
         .hasSize(3);
     service.sql(
         "DROP SINK minutes; DROP SINK all_changes; DROP MATERIALIZED VIEW kept_minutes; DROP STREAM timed_in");
+  }
+
+  @Test
+  void aFolderGetsWholeFilesOnceThroughKills(@TempDir Path folder) throws Exception {
+    service.sql(
+        "CREATE CONNECTION spool TYPE file OPTIONS (path '%s'); CREATE STREAM filed (id BIGINT, note VARCHAR);"
+                .formatted(folder)
+            + " CREATE SINK lines TO spool FORMAT csv AS SELECT id, note FROM filed;"
+            + " CREATE SINK documents TO spool (file_rows 3) FORMAT json OPTIONS (upkeep 'on demand') AS SELECT"
+            + " id, note FROM filed");
+    for (int round = 0; round < 4; round++) {
+      int first = round * 10;
+      StringBuilder rows = new StringBuilder();
+      for (int i = first; i < first + 10; i++) {
+        rows.append(i == first ? "" : ", ").append("(%d, 'a, \"b\"')".formatted(i));
+      }
+      service.sql("INSERT INTO filed VALUES " + rows);
+      Thread.sleep(300L * round);
+      service.kill();
+      service.start();
+    }
+    List<String> found = List.of();
+    for (int i = 0; i < 200 && found.size() < 40; i++) {
+      found = lines(folder, ".csv").stream().filter(l -> !l.equals("id,note")).toList();
+      Thread.sleep(100);
+    }
+    List<String> expected = new ArrayList<>();
+    for (int i = 0; i < 40; i++) {
+      expected.add(i + ",\"a, \"\"b\"\"\"");
+    }
+    assertThat(found).containsExactlyInAnyOrderElementsOf(expected);
+    assertThat(lines(folder, ".ndjson")).isEmpty();
+    assertThat(service.drip("", "sql", "REFRESH SINK documents").out()).contains("40 put in");
+    assertThat(lines(folder, ".ndjson"))
+        .hasSize(40)
+        .contains("{\"id\":7,\"note\":\"a, \\\"b\\\"\"}");
+    service.sql(
+        "ALTER SINK documents SET (upkeep 'continuous'); INSERT INTO filed VALUES (99, 'n')");
+    for (int i = 0; i < 200 && lines(folder, ".ndjson").size() < 41; i++) {
+      Thread.sleep(100);
+    }
+    assertThat(lines(folder, ".ndjson")).hasSize(41);
+    service.kill();
+    service.start();
+    assertThat(String.valueOf(service.sql("SHOW CREATE SINK documents")))
+        .contains("ALTER SINK documents SET (upkeep 'continuous')");
+    assertThat(error("ALTER SINK documents SET (rows 'changes')"))
+        .startsWith("option \"rows\" of a sink cannot be changed");
+    service.sql("DROP SINK lines; DROP SINK documents; DROP STREAM filed; DROP CONNECTION spool");
+  }
+
+  private static List<String> lines(Path folder, String suffix) throws IOException {
+    List<String> lines = new ArrayList<>();
+    try (Stream<Path> files = Files.list(folder)) {
+      for (Path file : files.sorted().toList()) {
+        String name = file.getFileName().toString();
+        if (name.endsWith(suffix) && !name.startsWith(".")) {
+          lines.addAll(Files.readAllLines(file));
+        }
+      }
+    }
+    return lines;
   }
 
   private static String shown() throws Exception {

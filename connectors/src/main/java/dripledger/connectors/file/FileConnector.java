@@ -19,10 +19,12 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.Feed;
 import dripledger.engine.source.Listing;
+import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Proposal;
 import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
+import dripledger.engine.source.Target;
 import java.io.IOException;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.FileSystems;
@@ -89,6 +91,23 @@ public final class FileConnector implements Connector {
 
   private static EngineException failed(IOException e) {
     return new EngineException(Code.FAILED, "the folder: " + e.getMessage(), null);
+  }
+
+  @Override
+  public void prepare(ConnectionOptions options, CatalogObject.Sink sink) {
+    FolderTarget.prepare(options, sink);
+  }
+
+  @Override
+  public List<String> preview(
+      ConnectionOptions options, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    FolderTarget.prepare(options, sink);
+    return FolderTarget.preview(sink, changes);
+  }
+
+  @Override
+  public Target target(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    return new FolderTarget(options, sink, identity);
   }
 
   @Override

@@ -39,7 +39,8 @@ public final class RowMessages {
           Code.INVALID, "a delivery has no format \"" + format + "\"", "there are json and csv");
     }
     csv = format.equals("csv");
-    if (csv && sink.rows() == Sink.Rows.CHANGES) {
+    boolean inFile = sink.target().option("topic") == null;
+    if (csv && (sink.rows() == Sink.Rows.CHANGES || inFile && sink.rows() != Sink.Rows.APPEND)) {
       throw new EngineException(
           Code.INVALID, "what was and what is do not fit a line of CSV", "write FORMAT json");
     }
@@ -75,6 +76,23 @@ public final class RowMessages {
     return csv ? line(change.after()) : JsonRows.message(columns, change.after());
   }
 
+  /** Whether messages are lines of CSV. */
+  public boolean isCsv() {
+    return csv;
+  }
+
+  /** The names of the columns, as a line of CSV. */
+  public byte[] header() {
+    return line(columns.stream().map(Column::name).toArray());
+  }
+
+  /** The line of a file that says a change: a row that went says so. */
+  public byte[] line(Outgoing.Change change, long epoch) {
+    return sink.rows() == Sink.Rows.APPEND
+        ? value(change, epoch)
+        : JsonRows.change(columns, change, epoch);
+  }
+
   private static byte[] line(Object[] row) {
     StringWriter out = new StringWriter();
     try (CSVPrinter printer = new CSVPrinter(out, CSVFormat.RFC4180)) {
@@ -84,6 +102,6 @@ public final class RowMessages {
     } catch (IOException e) {
       throw new UncheckedIOException(e); // a string has no input or output to fail
     }
-    return out.toString().getBytes(StandardCharsets.UTF_8);
+    return out.toString().stripTrailing().getBytes(StandardCharsets.UTF_8);
   }
 }

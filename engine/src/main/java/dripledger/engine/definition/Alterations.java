@@ -6,8 +6,10 @@ import dripledger.engine.catalog.DefinitionStore.StoredDefinition;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
+import dripledger.engine.catalog.Upkeep;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
+import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.epoch.EpochWait;
 import dripledger.engine.error.EngineException;
@@ -25,6 +27,8 @@ import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
+import java.util.TreeSet;
 
 /**
  * ALTER: kept as statements behind the one that made the thing, and applied in their order at a
@@ -32,6 +36,10 @@ import java.util.Map;
  * lock.
  */
 public final class Alterations {
+  /** Of a target, what may change without anything having to be carried again. */
+  private static final Set<String> SINK_OPTIONS =
+      new TreeSet<>(Set.of("deletes", "headers", "path", "batch_rows", "file_rows"));
+
   private final LiveCatalog live;
   private final DefinitionStore store;
   private final EpochLoop loop;
@@ -39,6 +47,7 @@ public final class Alterations {
   private final Connectors connectors;
   private final Sources sources;
   private final OngoingWork ongoing;
+  private final Deliveries deliveries;
 
   Alterations(
       LiveCatalog live,
@@ -47,7 +56,9 @@ public final class Alterations {
       StreamHistory history,
       Connectors connectors,
       Sources sources,
+      Deliveries deliveries,
       OngoingWork ongoing) {
+    this.deliveries = deliveries;
     this.live = live;
     this.store = store;
     this.loop = loop;
@@ -83,6 +94,9 @@ public final class Alterations {
       return new CatalogObject.Connection(
           c.id(), c.name(), DefinitionText.of(now), c.type(), options);
     }
+    if (object instanceof CatalogObject.Sink sink) {
+      return altered(sink, alter);
+    }
     CatalogObject.Stream s = (CatalogObject.Stream) object;
     Map<String, String> options = new HashMap<>(s.source().options());
     alter.options().forEach((name, value) -> options.put(name, value.text()));
@@ -90,6 +104,59 @@ public final class Alterations {
         new SourceSpec(
             s.source().connection(), s.source().connectionId(), options, s.source().format());
     return defined(s, s.schema(), s.origins(), source, s.addedAt());
+  }
+
+  /** Its definition is the statement that made it, then what changed it. */
+  private static CatalogObject.Sink altered(CatalogObject.Sink s, Command.AlterOptions alter) {
+    Map<String, String> options = new HashMap<>(s.target().options());
+    Upkeep upkeep = s.upkeep();
+    StringBuilder sql = new StringBuilder(s.sql().strip().replaceFirst(";$", ""));
+    for (Map.Entry<String, CatalogObject.Connection.Option> o : alter.options().entrySet()) {
+      String value = o.getValue().text();
+      if (o.getKey().equals("upkeep")) {
+        try {
+          upkeep = Upkeep.of(value, 0);
+        } catch (IllegalArgumentException e) {
+          throw new EngineException(Code.INVALID, e.getMessage(), Upkeep.HINT);
+        }
+      } else if (SINK_OPTIONS.contains(o.getKey())) {
+        options.put(o.getKey(), value);
+      } else {
+        throw new EngineException(
+            Code.INVALID,
+            "option \"" + o.getKey() + "\" of a sink cannot be changed",
+            "upkeep can, and of the target " + String.join(", ", SINK_OPTIONS));
+      }
+      sql.append(";\nALTER SINK ").append(DefinitionText.name(s.name())).append(" SET (");
+      sql.append(o.getKey()).append(' ').append(DefinitionText.text(value)).append(')');
+    }
+    SourceSpec target =
+        new SourceSpec(
+            s.target().connection(), s.target().connectionId(), options, s.target().format());
+    return new CatalogObject.Sink(
+        s.id(),
+        s.name(),
+        sql.toString(),
+        s.schema(),
+        s.plan(),
+        s.key(),
+        s.rows(),
+        s.snapshot(),
+        s.dependsOn(),
+        target,
+        upkeep);
+  }
+
+  private Result alterSink(String sql, CatalogObject.Sink sink, Command.AlterOptions command) {
+    CatalogObject.Sink changed = altered(sink, command);
+    connectors.prepare(
+        (CatalogObject.Connection) live.catalog().find(sink.target().connectionId()), changed);
+    store.apply(
+        List.of(new StoredDefinition(store.nextId(), sink.name(), "alter", sink.id(), sql, null)),
+        List.of());
+    live.publish(changed);
+    deliveries.start(changed);
+    return new Result.Done("altered sink " + sink.name(), loop.snapshot().epoch());
   }
 
   /** A stream with other columns or options, and the statement that would make it so. */
@@ -122,6 +189,9 @@ public final class Alterations {
     ongoing.refuseIfUsed(object, "altered");
     if (object instanceof CatalogObject.Connection connection) {
       return alterConnection(sql, connection, command);
+    }
+    if (object instanceof CatalogObject.Sink sink) {
+      return alterSink(sql, sink, (Command.AlterOptions) command);
     }
     CatalogObject.Stream stream = (CatalogObject.Stream) object;
     refuseAlter(stream, command);
@@ -195,6 +265,7 @@ public final class Alterations {
     sources.closeConnection(connection);
     live.publish(changed);
     sources.reopen(changed);
+    deliveries.reopen(changed);
     return new Result.Done("altered connection " + connection.name(), loop.snapshot().epoch());
   }
 }

@@ -87,7 +87,8 @@ public final class Definitions {
     ongoing = new OngoingWork(lock, this::catalog);
     followers = new Followers(loop, backfill, steps, ongoing, this::cut);
     loads = new TableLoads(live, store, loop, history, connectors, sources, ongoing);
-    alterations = new Alterations(live, store, loop, history, connectors, sources, ongoing);
+    alterations =
+        new Alterations(live, store, loop, history, connectors, sources, deliveries, ongoing);
     indexes = new Indexes(live, store, loop, ongoing);
     sourceColumns = new SourceColumns(connectors, this::catalog);
     sinks =

@@ -22,7 +22,6 @@ import org.slf4j.LoggerFactory;
  */
 final class Deliverer implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Deliverer.class);
-  private static final int BATCH_ROWS = 20_000;
   private static final long FIRST_RETRY_MILLIS = 500;
   private static final long LAST_RETRY_MILLIS = 30_000;
   private static final long LOOK_MILLIS = 200;
@@ -180,7 +179,7 @@ final class Deliverer implements AutoCloseable {
       outbox.arrived(target.next());
     }
     List<Outgoing> batch = new ArrayList<>();
-    for (Outbox.Waiting waiting : outbox.take(BATCH_ROWS)) {
+    for (Outbox.Waiting waiting : outbox.take(target.mostRows())) {
       if (waiting.number() < limit) {
         batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting)));
       }

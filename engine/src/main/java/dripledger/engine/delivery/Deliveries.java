@@ -118,6 +118,15 @@ public final class Deliveries implements AutoCloseable {
     }
   }
 
+  /** Goes on through a connection whose options have changed. */
+  public void reopen(CatalogObject.Connection connection) {
+    for (CatalogObject object : catalog.get().all()) {
+      if (object instanceof Sink sink && sink.target().connectionId() == connection.id()) {
+        start(sink);
+      }
+    }
+  }
+
   /** Ends a delivery; what waits is given up. */
   public void drop(Sink sink) {
     Deliverer deliverer = deliverers.remove(sink.id());

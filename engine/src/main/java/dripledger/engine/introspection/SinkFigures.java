@@ -100,10 +100,9 @@ final class SinkFigures {
     SourceSpec target = sink.target();
     String what =
         target.option(
-            "topic", target.option("table", target.option("url", target.option("folder", ""))));
+            "topic", target.option("table", target.option("path", target.option("files", ""))));
     return target.connection()
-        + ": "
-        + what
+        + (what.isEmpty() ? "" : ": " + what)
         + (target.format() == null ? "" : ", " + target.format());
   }
 

@@ -17,6 +17,11 @@ public interface Target extends AutoCloseable {
    */
   Carried carry(List<Outgoing> batches);
 
+  /** How many rows it takes in one step. */
+  default int mostRows() {
+    return 20_000;
+  }
+
   @Override
   void close();
 

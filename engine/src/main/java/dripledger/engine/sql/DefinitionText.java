@@ -35,7 +35,8 @@ public final class DefinitionText {
         : '"' + name.replace("\"", "\"\"") + '"';
   }
 
-  private static String text(String value) {
+  /** A text as a literal. */
+  public static String text(String value) {
     return "'" + value.replace("'", "''") + "'";
   }
 
