@@ -96,6 +96,11 @@ final class Browser implements AutoCloseable {
     element(selector).click();
   }
 
+  /** Scrolls inside of an element. */
+  void scroll(String selector, int pixels) {
+    driver.executeScript("arguments[0].scrollTop = arguments[1]", element(selector), pixels);
+  }
+
   /** Replaces the script by another and leaves the cursor at its end. */
   void write(String script) {
     WebElement content = element("[data-test=editor] .cm-content");

@@ -21,6 +21,14 @@ final class Pictures {
       browser.element("[data-test=result] tbody tr");
       Thread.sleep(800);
       browser.picture(folder.resolve("console-table.png"));
+      browser.click("[data-test=object-gate_load] .name");
+      browser.click("[data-test=object-charge] .name");
+      browser.click("[data-test=object-gate_alert] .name");
+      browser.element("[data-test=object-missed_van_post] .name");
+      browser.scroll("nav.side", 5000);
+      Thread.sleep(500);
+      browser.picture(folder.resolve("console-sinks.png"));
+      browser.scroll("nav.side", 0);
       browser.click("[data-test=connection-hub_log] .name");
       browser.click("[data-test='source-hub.scan']");
       browser.awaitText("[data-test=messages]", "scanner");

@@ -425,7 +425,7 @@ class SinksTest extends SourceTest {
     service.sql(
         "CREATE SINK s TO hub_log (topic 'sink.refused', partitions 1) AS SELECT id FROM one");
     assertThat(error("DROP TABLE one")).contains("sink s reads from it");
-    assertThat(error("SELECT * FROM s")).contains("s");
+    assertThat(error("SELECT * FROM s")).startsWith("\"s\" is a sink and has no rows to read");
     service.sql("DROP SINK s; DROP TABLE one");
   }
 

@@ -1,6 +1,7 @@
 package dripledger.connectors.kafka;
 
 import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.format.Folded;
 import dripledger.connectors.format.RowMessages;
 import dripledger.engine.catalog.CatalogObject.Sink;
 import dripledger.engine.catalog.Retention;
@@ -178,7 +179,8 @@ final class TopicTarget implements Target {
     for (Outgoing.Change change : changes) {
       byte[] key = messages.key(change);
       byte[] value = messages.value(change, 0);
-      lines.add((key == null ? "" : text(key) + " → ") + (value == null ? "(none)" : text(value)));
+      String message = value == null ? "(none)" : text(value);
+      lines.addAll(Folded.of((key == null ? "" : text(key) + " → ") + message));
     }
     return lines;
   }

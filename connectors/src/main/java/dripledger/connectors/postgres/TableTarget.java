@@ -1,6 +1,7 @@
 package dripledger.connectors.postgres;
 
 import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.format.Folded;
 import dripledger.engine.catalog.CatalogObject.Sink;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -29,8 +30,6 @@ import org.postgresql.copy.CopyIn;
 final class TableTarget implements Target {
   private static final String NUMBERS = "drip_delivered";
   private static final int COPY_BYTES = 64 << 10;
-  private static final int LINE = 76;
-  private static final String INDENT = "  ";
 
   private final PostgresAccess access;
   private final TargetTable table;
@@ -101,7 +100,7 @@ final class TableTarget implements Target {
     List<String> lines = new ArrayList<>();
     try (Connection c = access.connect()) {
       for (String format : formats) {
-        lines.addAll(folded(PostgresAccess.named(c, format, table.names())));
+        lines.addAll(Folded.of(PostgresAccess.named(c, format, table.names())));
       }
     } catch (SQLException e) {
       throw access.failure(e);
@@ -109,20 +108,6 @@ final class TableTarget implements Target {
     for (Outgoing.Change change : changes) {
       lines.add(Arrays.stream(change.after()).map(CopyText::of).collect(Collectors.joining(" | ")));
     }
-    return lines;
-  }
-
-  /** A statement in lines that can be read. */
-  private static List<String> folded(String statement) {
-    List<String> lines = new ArrayList<>();
-    String rest = statement;
-    while (rest.length() > LINE) {
-      int at = rest.lastIndexOf(' ', LINE);
-      at = at <= INDENT.length() ? LINE : at;
-      lines.add(rest.substring(0, at));
-      rest = INDENT + rest.substring(at).strip();
-    }
-    lines.add(rest);
     return lines;
   }
 

@@ -170,7 +170,7 @@ record TargetTable(
   String stageStatement() {
     return "CREATE TEMP TABLE drip_stage ON COMMIT DELETE ROWS AS SELECT "
         + list(TargetTable::place)
-        + ", false AS \"drip gone\" FROM %1$I.%2$I WITH NO DATA";
+        + ", false AS drip_gone FROM %1$I.%2$I WITH NO DATA";
   }
 
   String copyStatement() {
@@ -190,11 +190,11 @@ record TargetTable(
       return null;
     }
     return markColumn == null
-        ? "DELETE FROM %1$I.%2$I AS t USING pg_temp.drip_stage AS s WHERE s.\"drip gone\" AND "
+        ? "DELETE FROM %1$I.%2$I AS t USING pg_temp.drip_stage AS s WHERE s.drip_gone AND "
             + matches()
         : "UPDATE %1$I.%2$I AS t SET "
             + extraPlace()
-            + " = true FROM pg_temp.drip_stage AS s WHERE s.\"drip gone\" AND NOT t."
+            + " = true FROM pg_temp.drip_stage AS s WHERE s.drip_gone AND NOT t."
             + extraPlace()
             + " AND "
             + matches();
@@ -208,7 +208,7 @@ record TargetTable(
     return "UPDATE %1$I.%2$I AS t SET "
         + list(c -> place(c) + " = s." + place(c))
         + marked
-        + " FROM pg_temp.drip_stage AS s WHERE NOT s.\"drip gone\" AND "
+        + " FROM pg_temp.drip_stage AS s WHERE NOT s.drip_gone AND "
         + matches()
         + " AND ("
         + differ
@@ -224,7 +224,7 @@ record TargetTable(
         + list(TargetTable::place)
         + ") SELECT "
         + list(c -> "s." + place(c))
-        + " FROM pg_temp.drip_stage AS s WHERE NOT s.\"drip gone\" AND NOT EXISTS (SELECT 1 FROM"
+        + " FROM pg_temp.drip_stage AS s WHERE NOT s.drip_gone AND NOT EXISTS (SELECT 1 FROM"
         + " %1$I.%2$I AS t WHERE "
         + matches()
         + ")";

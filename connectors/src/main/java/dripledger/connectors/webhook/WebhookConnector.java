@@ -3,6 +3,7 @@ package dripledger.connectors.webhook;
 import dripledger.connectors.ConnectionOptions;
 import dripledger.connectors.Connector;
 import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.Folded;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
@@ -18,6 +19,7 @@ import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
 import dripledger.engine.source.Target;
 import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
 import java.util.List;
 import java.util.function.LongFunction;
 
@@ -40,7 +42,9 @@ public final class WebhookConnector implements Connector {
     WebhookTarget.check(sink);
     String address = new WebhookAccess(options).address(sink.target().option("path", ""));
     byte[] body = WebhookTarget.body(sink, new Outgoing(0, 0, changes), 0, changes.size());
-    return List.of("POST " + address, new String(body, StandardCharsets.UTF_8));
+    List<String> lines = new ArrayList<>(List.of("POST " + address));
+    lines.addAll(Folded.of(new String(body, StandardCharsets.UTF_8)));
+    return lines;
   }
 
   @Override

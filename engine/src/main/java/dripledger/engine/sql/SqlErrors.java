@@ -285,6 +285,15 @@ final class SqlErrors {
     }
     m = OBJECT.matcher(message);
     if (m.find()) {
+      CatalogObject other = catalog.find(m.group(1));
+      if (other instanceof CatalogObject.Sink || other instanceof CatalogObject.Connection) {
+        return new EngineException(
+            Code.INVALID,
+            "\"" + other.name() + "\" is a " + other.kind() + " and has no rows to read",
+            line,
+            column,
+            other instanceof CatalogObject.Sink ? "read what it is made from" : null);
+      }
       String near = nearest(m.group(1), catalog.all().stream().map(CatalogObject::name).toList());
       return new EngineException(
           Code.NOT_FOUND,
