@@ -4,7 +4,7 @@ import java.util.List;
 
 /**
  * The entry: {@code bench
- * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|pushing|all]
+ * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|delivering|pushing|all]
  * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
@@ -29,10 +29,11 @@ public final class Bench {
             "decision",
             "restart",
             "reading",
+            "delivering",
             "pushing")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|pushing|all]"
+          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|delivering|pushing|all]"
               + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -82,6 +83,9 @@ public final class Bench {
     }
     if (what.equals("all") || what.equals("reading")) {
       new Reading(events, keys).run();
+    }
+    if (what.equals("all") || what.equals("delivering")) {
+      new Delivering(events / 5).run();
     }
   }
 }

@@ -30,6 +30,7 @@ import org.postgresql.copy.CopyIn;
 final class TableTarget implements Target {
   private static final String NUMBERS = "drip_delivered";
   private static final int COPY_BYTES = 64 << 10;
+  private static final int LITTLE = 1000; // rows
 
   private final PostgresAccess access;
   private final TargetTable table;
@@ -142,6 +143,11 @@ final class TableTarget implements Target {
   }
 
   @Override
+  public int mostRows() {
+    return 200_000; // of a step; each has a price of its own
+  }
+
+  @Override
   public long next() {
     return next;
   }
@@ -198,17 +204,21 @@ final class TableTarget implements Target {
       }
     }
     long rows = 0;
+    boolean anyGone = false;
     CopyIn copy = copy(table.copyStatement());
     try (Lines lines = new Lines(copy)) {
       for (Outgoing.Change change : last.values()) {
         boolean gone = change.after() == null;
         lines.row(gone ? change.before() : change.after(), gone ? "t" : "f");
         rows += gone ? 0 : 1;
+        anyGone |= gone;
       }
       lines.end();
     }
-    run(connection, "ANALYZE pg_temp.drip_stage", table);
-    String remove = table.removeStatement();
+    if (last.size() > LITTLE) { // so that the server knows that they are many
+      run(connection, "ANALYZE pg_temp.drip_stage", table);
+    }
+    String remove = anyGone ? table.removeStatement() : null;
     long removed = remove == null ? 0 : run(connection, remove, table);
     long changed = run(connection, table.changeStatement(), table);
     long put = run(connection, table.putStatement(), table);

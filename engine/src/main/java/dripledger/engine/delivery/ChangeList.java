@@ -4,11 +4,11 @@ import dripledger.engine.catalog.CatalogObject.Sink;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Bytes;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.source.Outgoing;
-import java.nio.ByteBuffer;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.LinkedHashMap;
@@ -32,13 +32,40 @@ final class ChangeList {
     keyWriter = key == null ? null : new RowWriter(new RowLayout(sink.schema().project(key)), 256);
   }
 
-  /** The rows of one key: how often each is there more than before. */
-  private static final class Net {
-    final Map<ByteBuffer, Long> rows = new LinkedHashMap<>(2);
+  /** Bytes as a key: of a row, or of its key. */
+  private static final class Key {
+    final byte[] bytes;
+    private final int hash;
 
-    void add(ByteBuffer row, long weight) {
-      if (rows.merge(row, weight, Long::sum) == 0) {
-        rows.remove(row);
+    Key(byte[] source, int from, int to) {
+      bytes = Arrays.copyOfRange(source, from, to);
+      long mixed = Bytes.hash(bytes, 0, bytes.length);
+      hash = (int) (mixed ^ mixed >>> Integer.SIZE);
+    }
+
+    @Override
+    public boolean equals(Object other) {
+      return other instanceof Key key && Arrays.equals(bytes, key.bytes);
+    }
+
+    @Override
+    public int hashCode() {
+      return hash;
+    }
+  }
+
+  /** The rows of one key: how often each is there more than before. Nearly always one or two. */
+  private static final class Net {
+    final List<Key> rows = new ArrayList<>(2);
+    final List<Long> weights = new ArrayList<>(2);
+
+    void add(Key row, long weight) {
+      int i = rows.indexOf(row);
+      if (i < 0) {
+        rows.add(row);
+        weights.add(weight);
+      } else {
+        weights.set(i, weights.get(i) + weight);
       }
     }
   }
@@ -57,19 +84,36 @@ final class ChangeList {
   }
 
   private List<Outgoing.Change> of(Page delta) {
-    Map<ByteBuffer, Net> nets = new LinkedHashMap<>();
+    List<Outgoing.Change> changes = new ArrayList<>(delta.size());
+    if (onlyCome(delta)) { // that no two have one key is proven of the query
+      for (int i = 0; i < delta.size(); i++) {
+        for (long times = delta.weight(i); times > 0; times--) {
+          Object[] row = BoxedRows.read(layout, delta.bytes(), delta.start(i));
+          changes.add(new Outgoing.Change(null, row));
+        }
+      }
+      return changes;
+    }
+    Map<Key, Net> nets = new LinkedHashMap<>(2 * delta.size());
     for (int i = 0; i < delta.size(); i++) {
-      ByteBuffer row =
-          ByteBuffer.wrap(Arrays.copyOfRange(delta.bytes(), delta.start(i), delta.end(i)));
-      ByteBuffer own = key == null ? row : keyOf(delta, i);
+      Key row = new Key(delta.bytes(), delta.start(i), delta.end(i));
+      Key own = key == null ? row : keyOf(delta, i);
       nets.computeIfAbsent(own, k -> new Net()).add(row, delta.weight(i));
     }
-    List<Outgoing.Change> changes = new ArrayList<>(nets.size());
     nets.values().forEach(net -> add(net, changes));
     return changes;
   }
 
-  private ByteBuffer keyOf(Page delta, int i) {
+  private static boolean onlyCome(Page delta) {
+    for (int i = 0; i < delta.size(); i++) {
+      if (delta.weight(i) < 0) {
+        return false;
+      }
+    }
+    return true;
+  }
+
+  private Key keyOf(Page delta, int i) {
     keyWriter.truncate(0);
     keyWriter.begin();
     for (int c = 0; c < key.length; c++) {
@@ -77,18 +121,18 @@ final class ChangeList {
     }
     int length = keyWriter.finish();
     int start = keyWriter.start();
-    return ByteBuffer.wrap(Arrays.copyOfRange(keyWriter.bytes(), start, start + length));
+    return new Key(keyWriter.bytes(), start, start + length);
   }
 
   private void add(Net net, List<Outgoing.Change> changes) {
     List<Object[]> gone = new ArrayList<>(1);
     List<Object[]> come = new ArrayList<>(1);
-    net.rows.forEach(
-        (row, weight) -> {
-          for (long n = Math.abs(weight); n > 0; n--) {
-            (weight < 0 ? gone : come).add(BoxedRows.read(layout, row.array(), 0));
-          }
-        });
+    for (int i = 0; i < net.rows.size(); i++) {
+      long weight = net.weights.get(i);
+      for (long n = Math.abs(weight); n > 0; n--) {
+        (weight < 0 ? gone : come).add(BoxedRows.read(layout, net.rows.get(i).bytes, 0));
+      }
+    }
     if (rows == Sink.Rows.APPEND && !gone.isEmpty()) {
       throw new EngineException(
           Code.FAILED, "a row that was delivered has been taken out of the query's answer");

@@ -38,6 +38,8 @@ final class Deliverer implements AutoCloseable {
   private final List<Asked> asked = new ArrayList<>();
   private Target target;
   private CompletableFuture<Void> requested;
+  private CompletableFuture<List<Outgoing>> ahead; // made of what follows what is carried, or null
+  private long aheadFrom;
   private long dueMicros;
   private long until; // numbers before it may be carried now, whatever is due
   private volatile boolean closed;
@@ -178,16 +180,14 @@ final class Deliverer implements AutoCloseable {
       target = open.get();
       outbox.arrived(target.next());
     }
-    List<Outgoing> batch = new ArrayList<>();
-    for (Outbox.Waiting waiting : outbox.take(target.mostRows())) {
-      if (waiting.number() < limit) {
-        batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting)));
-      }
-    }
+    List<Outgoing> batch = batch(limit);
     if (batch.isEmpty()) {
       return true; // it had arrived before
     }
     Outgoing last = batch.get(batch.size() - 1);
+    int most = target.mostRows();
+    aheadFrom = last.number() + 1;
+    ahead = CompletableFuture.supplyAsync(() -> made(last.number() + 1, most));
     Carried now = target.carry(batch);
     if (!now.refused().isEmpty()) {
       refused.accept(now.refused());
@@ -202,6 +202,25 @@ final class Deliverer implements AutoCloseable {
     outbox.arrived(last.number() + 1);
     answer();
     return true;
+  }
+
+  /** The batches to carry next, which may have been made while those before were carried. */
+  private List<Outgoing> batch(long limit) {
+    long first = outbox.first();
+    List<Outgoing> made = ahead != null && aheadFrom == first ? ahead.join() : List.of();
+    ahead = null;
+    if (made.isEmpty()) {
+      made = made(first, target.mostRows());
+    }
+    return made.stream().filter(each -> each.number() < limit).toList();
+  }
+
+  private List<Outgoing> made(long from, int most) {
+    List<Outgoing> batch = new ArrayList<>();
+    for (Outbox.Waiting waiting : outbox.take(from, most)) {
+      batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting)));
+    }
+    return batch;
   }
 
   /** Up to which number batches may be carried now. */
@@ -254,6 +273,10 @@ final class Deliverer implements AutoCloseable {
   }
 
   private void closeTarget() {
+    if (ahead != null) { // what makes changes is one thread's at a time
+      ahead.handle((made, e) -> null).join();
+      ahead = null;
+    }
     if (target != null) {
       try {
         target.close();

@@ -21,6 +21,7 @@ import java.util.UUID;
  * never made again with other rows. Safe from any thread.
  */
 public final class Outbox implements ChangeListener {
+  private static final int PIECE_ROWS = 20_000; // of what is there first
   private static final int HEADER = 24; // epoch, when it was put in, rows, bytes of those that stay
 
   private final RowLayout layout;
@@ -62,8 +63,12 @@ public final class Outbox implements ChangeListener {
    * @param carried whether it is carried too
    */
   public synchronized void filled(Page page, boolean carried) {
-    if (carried) {
-      put(0, page);
+    for (int from = 0; carried && from < page.size(); from += PIECE_ROWS) {
+      Page piece = new Page(layout);
+      for (int i = from; i < Math.min(page.size(), from + PIECE_ROWS); i++) {
+        piece.append(page.bytes(), page.start(i), page.end(i) - page.start(i), page.weight(i));
+      }
+      put(0, piece);
     }
   }
 
@@ -127,16 +132,18 @@ public final class Outbox implements ChangeListener {
   }
 
   /**
-   * What may be delivered now, the first first; perhaps nothing.
+   * What may be delivered now, in order; perhaps nothing.
    *
+   * @param from the number of the first
    * @param maxRows of all together, but for the first
    */
-  synchronized List<Waiting> take(int maxRows) {
+  synchronized List<Waiting> take(long from, int maxRows) {
     List<Waiting> taken = new ArrayList<>();
     int[] count = new int[1];
     spool.read(
+        from,
         record -> {
-          long number = spool.first() + taken.size();
+          long number = Math.max(from, spool.first()) + taken.size();
           ByteBuffer in = ByteBuffer.wrap(record);
           int size = in.getInt(16);
           if (number >= held || count[0] > 0 && count[0] + size > maxRows) {
@@ -169,6 +176,7 @@ public final class Outbox implements ChangeListener {
       rows -= in.getInt(16);
     }
     spool.read(
+        0,
         record -> {
           oldestMillis = ByteBuffer.wrap(record).getLong(8);
           return false;
@@ -303,6 +311,7 @@ public final class Outbox implements ChangeListener {
     rows = in.readLong();
     lastEpoch = in.readLong();
     spool.read(
+        0,
         record -> {
           oldestMillis = ByteBuffer.wrap(record).getLong(8);
           return false;

@@ -19,7 +19,7 @@ public interface Target extends AutoCloseable {
 
   /** How many rows it takes in one step. */
   default int mostRows() {
-    return 20_000;
+    return 50_000;
   }
 
   @Override

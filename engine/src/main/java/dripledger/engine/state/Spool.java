@@ -140,10 +140,11 @@ public final class Spool implements Durable {
     return segment;
   }
 
-  /** Gives the records that wait, the first first, until the sink has enough. */
-  public void read(Predicate<byte[]> sink) {
+  /** Gives the records that wait from a number on, in order, until the sink has enough. */
+  public void read(long from, Predicate<byte[]> sink) {
+    long number = first;
     for (Place place : places) {
-      if (!sink.test(place.read())) {
+      if (number++ >= from && !sink.test(place.read())) {
         return;
       }
     }
