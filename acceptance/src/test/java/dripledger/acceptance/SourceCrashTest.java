@@ -14,6 +14,7 @@ import java.util.Collections;
 import java.util.List;
 import java.util.Map;
 import java.util.Random;
+import java.util.TreeMap;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.apache.kafka.clients.producer.ProducerRecord;
 import org.junit.jupiter.api.Test;
@@ -96,6 +97,15 @@ class SourceCrashTest {
     for (Map.Entry<String, String> view : VIEWS.entrySet()) {
       service.sql("CREATE MATERIALIZED VIEW " + view.getKey() + " AS " + view.getValue());
     }
+    service.sql(
+        """
+        CREATE SINK out_gate TO hub_log (topic 'out.gate', partitions 2) KEY (gate)
+          AS SELECT gate, n, grams, most FROM per_gate;
+        CREATE SINK out_heavy TO hub_log (topic 'out.heavy', partitions 3)
+          OPTIONS (start 'with snapshot') AS SELECT parcel, gate, grams FROM heavy;
+        CREATE SINK out_service TO hub_ops (table 'delivered.service', create 'if missing') KEY (service)
+          AS SELECT service, n, grams, area, areas FROM per_service;
+        """);
   }
 
   private List<Thread> start(Hub hub, Random random) {
@@ -291,8 +301,53 @@ class SourceCrashTest {
             .as("seed %d, after kill %d: %s", SEED, kill, view.getKey())
             .isEqualTo(expected);
       }
+      String gates = VIEWS.get("per_gate").replace("FROM scan", "FROM oracle_scan");
+      awaitDelivered(kill, "out.gate", () -> newest(hub, "out.gate"), theirs(s, gates));
+      String heavy = VIEWS.get("heavy").replace("FROM scan", "FROM oracle_scan");
+      awaitDelivered(kill, "out.heavy", () -> each(hub, "out.heavy"), theirs(s, heavy));
+      String delivered = "SELECT service, n, grams, area, areas FROM delivered.service";
+      List<String> services = theirs(s, VIEWS.get("per_service"));
+      awaitDelivered(kill, "delivered.service", () -> theirs(s, delivered), services);
       s.execute("DROP TABLE oracle_scan");
     }
+  }
+
+  private interface Delivered {
+    List<String> rows() throws Exception;
+  }
+
+  /** Fails unless a target has what the sources say within some seconds, each row once. */
+  private static void awaitDelivered(
+      int kill, String target, Delivered delivered, List<String> expected) throws Exception {
+    List<String> found = delivered.rows();
+    long end = System.nanoTime() + 60_000_000_000L;
+    while (!found.equals(expected) && System.nanoTime() < end) {
+      Thread.sleep(200);
+      found = delivered.rows();
+    }
+    assertThat(found).as("seed %d, after kill %d: %s", SEED, kill, target).isEqualTo(expected);
+  }
+
+  /** What somebody knows who has read a topic of keys. */
+  private static List<String> newest(Hub hub, String topic) {
+    Map<String, String> rows = new TreeMap<>();
+    for (ConsumerRecord<String, String> message : hub.all(topic)) {
+      if (message.value() == null) {
+        rows.remove(message.key());
+      } else {
+        rows.put(message.key(), row(message.value()));
+      }
+    }
+    return rows.values().stream().sorted().toList();
+  }
+
+  /** Every message of a topic. */
+  private static List<String> each(Hub hub, String topic) {
+    return hub.all(topic).stream().map(m -> row(m.value())).sorted().toList();
+  }
+
+  private static String row(String message) {
+    return String.valueOf(new ArrayList<>(Json.read(message).values()));
   }
 
   /** Every readable message of the topic, in a table of PostgreSQL. */

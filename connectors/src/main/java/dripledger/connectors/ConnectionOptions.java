@@ -1,6 +1,7 @@
 package dripledger.connectors;
 
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import java.util.Set;
@@ -82,6 +83,21 @@ public final class ConnectionOptions {
             "there are " + String.join(", ", new TreeSet<>(known)));
       }
     }
+  }
+
+  /** An option of a clause that is a number from 1 to some other. */
+  public static int count(SourceSpec clause, String option, int otherwise, int most) {
+    String text = clause.option(option, "" + otherwise);
+    try {
+      int count = Integer.parseInt(text);
+      if (count >= 1 && count <= most) {
+        return count;
+      }
+    } catch (NumberFormatException e) {
+      // said below
+    }
+    throw invalid(
+        "option \"" + option + "\": '" + text + "' is not a number from 1 to " + most, null);
   }
 
   static EngineException invalid(String message, String hint) {

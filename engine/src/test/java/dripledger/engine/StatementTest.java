@@ -266,7 +266,7 @@ class StatementTest {
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
             "CREATE MATERIALIZED VIEW v AS SELECT CURRENT_TIMESTAMP AS t FROM scan",
             "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",
-            "SHOW SINKS")) {
+            "SHOW ENDPOINTS")) {
       EngineException each = db.error(query);
       assertThat(each.code())
           .as(query + ": " + each.getMessage())

@@ -73,17 +73,7 @@ final class FolderTarget implements Target {
   }
 
   private static int fileRows(Sink sink) {
-    String text = sink.target().option("file_rows", "100000");
-    try {
-      int rows = Integer.parseInt(text);
-      if (rows >= 1 && rows <= MOST_ROWS) {
-        return rows;
-      }
-    } catch (NumberFormatException e) {
-      // said below
-    }
-    throw new EngineException(
-        Code.INVALID, "option \"file_rows\": '" + text + "' is not a number up to 10000000", null);
+    return ConnectionOptions.count(sink.target(), "file_rows", 100_000, MOST_ROWS);
   }
 
   /** The first lines. */

@@ -19,6 +19,7 @@ import java.util.Properties;
 import java.util.Set;
 import java.util.concurrent.Future;
 import org.apache.kafka.clients.admin.Admin;
+import org.apache.kafka.clients.admin.ListConsumerGroupOffsetsOptions;
 import org.apache.kafka.clients.admin.NewTopic;
 import org.apache.kafka.clients.consumer.ConsumerGroupMetadata;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
@@ -139,16 +140,7 @@ final class TopicTarget implements Target {
   }
 
   private static int partitions(SourceSpec target) {
-    String text = target.option("partitions", "1");
-    try {
-      int partitions = Integer.parseInt(text);
-      if (partitions >= 1 && partitions <= MOST_PARTITIONS) {
-        return partitions;
-      }
-    } catch (NumberFormatException e) {
-      // said below
-    }
-    throw invalid("option \"partitions\": '" + text + "' is not a number from 1 to 1000", null);
+    return ConnectionOptions.count(target, "partitions", 1, MOST_PARTITIONS);
   }
 
   private static Long retention(SourceSpec target) {
@@ -198,7 +190,11 @@ final class TopicTarget implements Target {
     try (Admin admin = access.admin()) {
       OffsetAndMetadata known =
           access
-              .get(admin.listConsumerGroupOffsets(group).partitionsToOffsetAndMetadata())
+              .get(
+                  admin
+                      .listConsumerGroupOffsets(
+                          group, new ListConsumerGroupOffsetsOptions().requireStable(true))
+                      .partitionsToOffsetAndMetadata())
               .get(numbers());
       return known == null ? -1 : known.offset();
     } catch (KafkaException e) {

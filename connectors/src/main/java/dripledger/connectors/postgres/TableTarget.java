@@ -72,8 +72,14 @@ final class TableTarget implements Target {
     PostgresAccess access = new PostgresAccess(options);
     try (Connection c = access.connect()) {
       if (table.isMade()) {
-        run(c, table.schemaStatement(), table);
-        run(c, table.createStatement(), table);
+        // Who may not make what is there already would not be let.
+        if (PostgresAccess.value(c, "SELECT 1 FROM pg_namespace WHERE nspname = ?", table.schema())
+            == null) {
+          run(c, table.schemaStatement(), table);
+        }
+        if (!isThere(c, table.name(), table)) {
+          run(c, table.createStatement(), table);
+        }
       }
       table.check(c);
     } catch (SQLException e) {
@@ -114,12 +120,14 @@ final class TableTarget implements Target {
 
   private void begin() throws SQLException {
     connection.setAutoCommit(false);
-    PostgresAccess.execute(
-        connection,
-        "CREATE TABLE IF NOT EXISTS %1$I.%2$I (identity text PRIMARY KEY, sink text NOT NULL,"
-            + " next bigint NOT NULL, at timestamptz NOT NULL DEFAULT now())",
-        table.schema(),
-        NUMBERS);
+    if (!isThere(connection, NUMBERS, table)) {
+      PostgresAccess.execute(
+          connection,
+          "CREATE TABLE IF NOT EXISTS %1$I.%2$I (identity text PRIMARY KEY, sink text NOT NULL,"
+              + " next bigint NOT NULL, at timestamptz NOT NULL DEFAULT now())",
+          table.schema(),
+          NUMBERS);
+    }
     connection.commit();
     if (sink.rows() == Sink.Rows.UPSERT) {
       run(connection, table.stageStatement(), table);
@@ -136,6 +144,11 @@ final class TableTarget implements Target {
                 identity));
     connection.commit();
     next = known == null ? -1 : Long.parseLong(known);
+  }
+
+  private static boolean isThere(Connection c, String name, TargetTable table) throws SQLException {
+    String query = "SELECT 1 FROM pg_tables WHERE schemaname = ? AND tablename = ?";
+    return PostgresAccess.value(c, query, table.schema(), name) != null;
   }
 
   private static long run(Connection c, String format, TargetTable table) throws SQLException {

@@ -59,19 +59,7 @@ final class WebhookTarget implements Target {
   }
 
   private static int batchRows(Sink sink) {
-    String text = sink.target().option("batch_rows", "500");
-    try {
-      int rows = Integer.parseInt(text);
-      if (rows >= 1 && rows <= MOST_ROWS) {
-        return rows;
-      }
-    } catch (NumberFormatException e) {
-      // said below
-    }
-    throw new EngineException(
-        Code.INVALID,
-        "option \"batch_rows\": '" + text + "' is not a number from 1 to 10000",
-        null);
+    return ConnectionOptions.count(sink.target(), "batch_rows", 500, MOST_ROWS);
   }
 
   /** What is posted of a batch. */

@@ -39,7 +39,6 @@ public final class QueryNode extends LiveNode {
   private LongFunction<KeptRows> tables = id -> null;
   private long shown;
   private long rowsBefore; // the refresh that is shown now
-
   private volatile long stateBytes;
   private volatile long stateKeys;
   private volatile FillBuffer filling;
@@ -130,7 +129,8 @@ public final class QueryNode extends LiveNode {
    * @param currentMicros the current time, see {@link Epoch#currentMicros}
    */
   public void fillFrom(long version, long currentMicros) {
-    current(currentMicros);
+    this.currentMicros = currentMicros;
+    circuit.current(currentMicros);
     filling.mark();
     circuit.tables(tables, version);
   }
@@ -158,11 +158,6 @@ public final class QueryNode extends LiveNode {
     long rows = filling.drain(circuit::feed);
     settle();
     return rows;
-  }
-
-  private void current(long micros) {
-    currentMicros = micros;
-    circuit.current(micros);
   }
 
   /** The current time that it was told last, or {@link Epoch#NEVER}. */
@@ -233,6 +228,11 @@ public final class QueryNode extends LiveNode {
   /** Whether it has to see what its inputs change. */
   public boolean readsChanges() {
     return !isPassive() || rowsWanted;
+  }
+
+  /** Whether its listener outlives the process. */
+  public boolean isDelivery() {
+    return listener != null && listener.durable() != null;
   }
 
   /** Whether it needs the rows of its own result that change. */
@@ -457,7 +457,7 @@ public final class QueryNode extends LiveNode {
     if (refresher != null) {
       parts.add(refresher.durable());
     }
-    if (listener != null && listener.durable() != null) {
+    if (isDelivery()) {
       parts.add(listener.durable());
     }
     return parts;

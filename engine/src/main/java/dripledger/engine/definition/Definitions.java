@@ -206,6 +206,11 @@ public final class Definitions {
     return node;
   }
 
+  /** Why a delivery has ended for ever, or null. */
+  public String over(CatalogObject.Sink sink) {
+    return deliveries.over(sink);
+  }
+
   /** Fills a delivery that was not there in the checkpoint; before the loop runs. */
   public void fillAtStart(CatalogObject.Sink sink, QueryNode node) {
     node.fill(page -> deliveries.filled(sink, page));

@@ -43,7 +43,7 @@ final class Deliverer implements AutoCloseable {
   private long dueMicros;
   private long until; // numbers before it may be carried now, whatever is due
   private volatile boolean closed;
-  private volatile String state = "delivering";
+  private volatile String state;
   private volatile long epoch;
   private volatile Carried carried = Carried.NONE;
   private volatile long batches;
@@ -85,6 +85,7 @@ final class Deliverer implements AutoCloseable {
     this.paceMillis = paceMillis;
     changes = new ChangeList(sink);
     dueMicros = nowMicros.getAsLong();
+    state = sink.upkeep().isContinuous() ? "delivering" : "waiting";
     thread = new Thread(this::run, "delivery-" + sink.name());
     thread.setDaemon(true);
   }

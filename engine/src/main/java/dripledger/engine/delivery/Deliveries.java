@@ -78,6 +78,11 @@ public final class Deliveries implements AutoCloseable {
     outboxes.get(sink.id()).filled(page, sink.snapshot());
   }
 
+  /** Why nothing more comes for a delivery, or null. */
+  public String over(Sink sink) {
+    return outboxes.get(sink.id()).over();
+  }
+
   /** Begins to carry what waits. */
   public void start(Sink sink) {
     Outbox outbox = outboxes.get(sink.id());

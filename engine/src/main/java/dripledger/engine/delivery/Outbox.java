@@ -33,7 +33,8 @@ public final class Outbox implements ChangeListener {
   private long rows;
   private long oldestMillis; // of what waits
   private long lastEpoch;
-  private String over; // why nothing more comes, or null
+  private String over; // why nothing more comes, or null; for ever
+  private long capturedRows; // that waited when it was captured
   private boolean closed;
 
   /**
@@ -80,8 +81,8 @@ public final class Outbox implements ChangeListener {
     if (spool.bytes() > maxBytes) {
       over =
           "more than "
-              + (maxBytes >> 20)
-              + " MiB wait for the target (drip.max-waiting-bytes); make the sink again";
+              + (maxBytes < 1 << 20 ? maxBytes + " bytes" : (maxBytes >> 20) + " MiB")
+              + " wait for the target (drip.max-waiting-bytes); make the sink again";
       return;
     }
     put(epoch, delta);
@@ -254,6 +255,7 @@ public final class Outbox implements ChangeListener {
       public Capture capture(boolean whole) {
         synchronized (Outbox.this) {
           long until = spool.end();
+          capturedRows = rows;
           Capture capture = closed ? null : spool.capture(whole);
           return capture == null ? null : new Held(capture, until);
         }
@@ -299,8 +301,9 @@ public final class Outbox implements ChangeListener {
   public synchronized void save(DataOutputStream out) throws IOException {
     out.writeUTF(identity);
     out.writeLong(spool.end());
-    out.writeLong(rows);
+    out.writeLong(capturedRows);
     out.writeLong(lastEpoch);
+    out.writeUTF(over == null ? "" : over);
   }
 
   @Override
@@ -310,6 +313,8 @@ public final class Outbox implements ChangeListener {
     spool.goOnAt(held);
     rows = in.readLong();
     lastEpoch = in.readLong();
+    String reason = in.readUTF();
+    over = reason.isEmpty() ? null : reason;
     spool.read(
         0,
         record -> {

@@ -466,11 +466,18 @@ final class Graph implements AutoCloseable {
         continue;
       }
       // What failed is not to be trusted: it is made again from its inputs at the next start.
-      boolean trusted = !node.isLoading() && (node.failure() == null || node.stoppedBySource());
+      boolean sound = node.failure() == null || node.stoppedBySource();
+      boolean trusted =
+          !node.isLoading() && (sound || node instanceof QueryNode q && q.isDelivery());
       List<Durable.Capture> parts = new ArrayList<>();
       if (trusted) {
         boolean all = whole.test(node.instance());
-        node.durable().forEach(part -> parts.add(part.capture(all)));
+        List<Durable> durable = node.durable();
+        for (int i = 0; i < durable.size(); i++) {
+          // Of a delivery that has ended only what waits is of use, the last of its parts.
+          boolean useful = sound || i == durable.size() - 1;
+          parts.add(useful ? durable.get(i).capture(all) : null);
+        }
       }
       images.add(
           new CheckpointImage.Node(

@@ -165,23 +165,27 @@ public final class Recovery {
 
   /**
    * What a delivery has carried cannot be told from its inputs, so it is not made again once it has
-   * been in a checkpoint; before that, nothing has been carried.
+   * been in a checkpoint; before that, nothing has been carried. One that has ended goes on to
+   * carry what waited, and nothing more.
    */
   private void sink(CatalogObject.Sink sink) {
     QueryNode failed = steps(sink);
     QueryNode node = (QueryNode) definitions.node(sink.id());
     boolean known = saved != null && saved.nodes().containsKey(sink.id());
     boolean inputsChanged = node.inputs().stream().anyMatch(changed::contains);
-    if (failed != null) {
-      node.fail(failed.failure());
-    } else if (!known) {
+    if (!known && failed == null) {
       definitions.fillAtStart(sink, node);
       loop.attach(node);
       loop.live(node);
       return;
-    } else if (!restore(sink.name(), node)) {
+    }
+    if (known && !restore(sink.name(), node)) {
       node = (QueryNode) definitions.renew(sink);
       node.fail("what waited for it is of another release; make it again");
+    } else if (definitions.over(sink) != null) {
+      node.fail(definitions.over(sink));
+    } else if (failed != null) {
+      node.fail(failed.failure() + "; make the sink again");
     } else if (inputsChanged) {
       node.fail("what it reads was read anew, and may differ from what was carried; make it again");
     }
