@@ -83,17 +83,17 @@ class SinksTest extends SourceTest {
   @Test
   void aTopicSaysOfEachKeyWhatItIsNowThroughKills() throws Exception {
     service.sql(
-        "CREATE TABLE weighed (id BIGINT PRIMARY KEY, gate VARCHAR, grams BIGINT);"
-            + " INSERT INTO weighed VALUES (1, 'G1', 100), (2, 'G1', 50), (3, 'G2', 7);"
+        "CREATE TABLE sink_weighed (id BIGINT PRIMARY KEY, gate VARCHAR, grams BIGINT);"
+            + " INSERT INTO sink_weighed VALUES (1, 'G1', 100), (2, 'G1', 50), (3, 'G2', 7);"
             + " CREATE SINK by_gate TO hub_log (topic 'sink.by_gate', partitions 3) FORMAT json KEY (gate)"
-            + " AS SELECT gate, COUNT(*) AS n, SUM(grams) AS grams FROM weighed GROUP BY gate");
+            + " AS SELECT gate, COUNT(*) AS n, SUM(grams) AS grams FROM sink_weighed GROUP BY gate");
     awaitKnown(
         "sink.by_gate",
         Map.of(
             "G1", "{\"gate\":\"G1\",\"n\":2,\"grams\":\"150\"}",
             "G2", "{\"gate\":\"G2\",\"n\":1,\"grams\":\"7\"}"));
     service.sql(
-        "DELETE FROM weighed WHERE gate = 'G2'; UPDATE weighed SET grams = 60 WHERE id = 2");
+        "DELETE FROM sink_weighed WHERE gate = 'G2'; UPDATE sink_weighed SET grams = 60 WHERE id = 2");
     service.kill();
     service.start();
     awaitKnown("sink.by_gate", Map.of("G1", "{\"gate\":\"G1\",\"n\":2,\"grams\":\"160\"}"));
@@ -101,7 +101,7 @@ class SinksTest extends SourceTest {
     for (int round = 0; round < 4; round++) {
       for (int i = 0; i < 20; i++) {
         service.sql(
-            "DELETE FROM weighed WHERE id = %d; INSERT INTO weighed VALUES (%d, 'G%d', %d)"
+            "DELETE FROM sink_weighed WHERE id = %d; INSERT INTO sink_weighed VALUES (%d, 'G%d', %d)"
                 .formatted(100 + i, 100 + i, random.nextInt(5), random.nextInt(1000)));
       }
       service.kill();
@@ -109,7 +109,8 @@ class SinksTest extends SourceTest {
     }
     Map<String, String> expected = new TreeMap<>();
     for (List<Object> row :
-        rows("SELECT gate, COUNT(*), CAST(SUM(grams) AS VARCHAR) FROM weighed GROUP BY gate")) {
+        rows(
+            "SELECT gate, COUNT(*), CAST(SUM(grams) AS VARCHAR) FROM sink_weighed GROUP BY gate")) {
       expected.put(
           row.get(0) + "",
           "{\"gate\":\"%s\",\"n\":%s,\"grams\":\"%s\"}"
@@ -123,7 +124,7 @@ class SinksTest extends SourceTest {
     expect("SELECT COUNT(*) FROM read_back", "[[" + expected.size() + "]]");
     assertThat(service.drip("", "sql", "SHOW SINKS").out())
         .containsPattern("by_gate +hub_log: sink.by_gate, json +upsert +delivering ");
-    service.sql("DROP SINK by_gate; DROP TABLE read_back; DROP TABLE weighed");
+    service.sql("DROP SINK by_gate; DROP TABLE read_back; DROP TABLE sink_weighed");
   }
 
   @SuppressWarnings("unchecked")
@@ -237,10 +238,10 @@ class SinksTest extends SourceTest {
       service.sql(
           "CREATE CONNECTION carrier TYPE webhook OPTIONS (url '%s', signing_key SECRET carrier_key, timeout '1 second');"
                   .formatted(carrier.url())
-              + " CREATE STREAM missed (parcel BIGINT, gate VARCHAR);"
+              + " CREATE STREAM sink_missed (parcel BIGINT, gate VARCHAR);"
               + " CREATE SINK posted TO carrier (path '/missed', batch_rows 2) AS SELECT parcel, gate FROM"
-              + " missed");
-      service.sql("INSERT INTO missed VALUES (1, 'G1'), (2, 'G2'), (3, 'G3')");
+              + " sink_missed");
+      service.sql("INSERT INTO sink_missed VALUES (1, 'G1'), (2, 'G2'), (3, 'G3')");
       awaitPosts(carrier, 2);
       assertThat(carrier.posts().get(0).path()).isEqualTo("/missed");
       assertThat(carrier.posts().get(0).body())
@@ -248,7 +249,7 @@ class SinksTest extends SourceTest {
               "\\{\"sink\":\"posted\",\"epoch\":\\d+,\"rows\":\\[\\{\"parcel\":1,\"gate\":\"G1\"},\\{\"parcel\":2,\"gate\":\"G2\"}]}");
       assertSigned(carrier.posts().get(0));
       carrier.answer(500, 0);
-      service.sql("INSERT INTO missed VALUES (4, 'G4')");
+      service.sql("INSERT INTO sink_missed VALUES (4, 'G4')");
       awaitPosts(carrier, 4);
       assertThat(shown()).contains("failing").contains("answers 500: told to answer so");
       carrier.answer(200, 3000); // too slow
@@ -259,10 +260,10 @@ class SinksTest extends SourceTest {
       carrier.answer(422, 0);
       expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted'", "[[1]]");
       service.sql(
-          "INSERT INTO missed VALUES (5, 'G5')"); // refused too, and does not hold up others
+          "INSERT INTO sink_missed VALUES (5, 'G5')"); // refused too, and does not hold up others
       expect("SELECT COUNT(*) FROM drip.rejects WHERE object = 'posted'", "[[2]]");
       carrier.answer(200, 0);
-      service.sql("INSERT INTO missed VALUES (6, 'G6')");
+      service.sql("INSERT INTO sink_missed VALUES (6, 'G6')");
       int before = carrier.posts().size();
       awaitPosts(carrier, before + 1);
       assertThat(service.drip("", "rejects", "posted").out()).contains("answers 422");
@@ -276,7 +277,7 @@ class SinksTest extends SourceTest {
           .anyMatch(b -> b.contains("\"parcel\":4"))
           .anyMatch(b -> b.contains("\"parcel\":5"))
           .anyMatch(b -> b.contains("\"parcel\":6"));
-      service.sql("DROP SINK posted; DROP STREAM missed; DROP CONNECTION carrier");
+      service.sql("DROP SINK posted; DROP STREAM sink_missed; DROP CONNECTION carrier");
     }
   }
 
@@ -342,10 +343,10 @@ class SinksTest extends SourceTest {
   @Test
   void aFolderGetsWholeFilesOnceThroughKills(@TempDir Path folder) throws Exception {
     service.sql(
-        "CREATE CONNECTION spool TYPE file OPTIONS (path '%s'); CREATE STREAM filed (id BIGINT, note VARCHAR);"
+        "CREATE CONNECTION sink_spool TYPE file OPTIONS (path '%s'); CREATE STREAM filed (id BIGINT, note VARCHAR);"
                 .formatted(folder)
-            + " CREATE SINK lines TO spool FORMAT csv AS SELECT id, note FROM filed;"
-            + " CREATE SINK documents TO spool (file_rows 3) FORMAT json OPTIONS (upkeep 'on demand') AS SELECT"
+            + " CREATE SINK lines TO sink_spool FORMAT csv AS SELECT id, note FROM filed;"
+            + " CREATE SINK documents TO sink_spool (file_rows 3) FORMAT json OPTIONS (upkeep 'on demand') AS SELECT"
             + " id, note FROM filed");
     for (int round = 0; round < 4; round++) {
       int first = round * 10;
@@ -385,7 +386,8 @@ class SinksTest extends SourceTest {
         .contains("ALTER SINK documents SET (upkeep 'continuous')");
     assertThat(error("ALTER SINK documents SET (rows 'changes')"))
         .startsWith("option \"rows\" of a sink cannot be changed");
-    service.sql("DROP SINK lines; DROP SINK documents; DROP STREAM filed; DROP CONNECTION spool");
+    service.sql(
+        "DROP SINK lines; DROP SINK documents; DROP STREAM filed; DROP CONNECTION sink_spool");
   }
 
   private static List<String> lines(Path folder, String suffix) throws IOException {
@@ -407,26 +409,28 @@ class SinksTest extends SourceTest {
 
   @Test
   void whatCannotBeDeliveredIsRefusedWithTheWayOut() throws Exception {
-    service.sql("CREATE TABLE one (id BIGINT PRIMARY KEY, gate VARCHAR)");
+    service.sql("CREATE TABLE sink_one (id BIGINT PRIMARY KEY, gate VARCHAR)");
     String to = "CREATE SINK s TO hub_log (topic 'nowhere') ";
-    assertThat(error(to + "OPTIONS (rows 'append') AS SELECT gate FROM one"))
+    assertThat(error(to + "OPTIONS (rows 'append') AS SELECT gate FROM sink_one"))
         .startsWith("the query revises rows that it has given, so they cannot only be appended @1:")
         .contains("rows 'settled'");
-    assertThat(error(to + "KEY (gate) AS SELECT id, gate FROM one"))
+    assertThat(error(to + "KEY (gate) AS SELECT id, gate FROM sink_one"))
         .startsWith("nothing proves that only one row has this key")
         .contains("the rows are told apart by id");
-    assertThat(error(to + "AS SELECT id, gate FROM one"))
+    assertThat(error(to + "AS SELECT id, gate FROM sink_one"))
         .startsWith("option \"topic\": there is no topic \"nowhere\"")
         .contains("write partitions 6");
-    assertThat(error("CREATE SINK s TO hub_ops (table 'public.no_such') AS SELECT id FROM one"))
+    assertThat(
+            error("CREATE SINK s TO hub_ops (table 'public.no_such') AS SELECT id FROM sink_one"))
         .startsWith("option \"table\": there is no table \"public.no_such\"");
-    assertThat(error("CREATE SINK s TO hub_log (topic 'x', colour 'red') AS SELECT id FROM one"))
+    assertThat(
+            error("CREATE SINK s TO hub_log (topic 'x', colour 'red') AS SELECT id FROM sink_one"))
         .startsWith("a topic that is delivered to has no option \"colour\"");
     service.sql(
-        "CREATE SINK s TO hub_log (topic 'sink.refused', partitions 1) AS SELECT id FROM one");
-    assertThat(error("DROP TABLE one")).contains("sink s reads from it");
+        "CREATE SINK s TO hub_log (topic 'sink.refused', partitions 1) AS SELECT id FROM sink_one");
+    assertThat(error("DROP TABLE sink_one")).contains("sink s reads from it");
     assertThat(error("SELECT * FROM s")).startsWith("\"s\" is a sink and has no rows to read");
-    service.sql("DROP SINK s; DROP TABLE one");
+    service.sql("DROP SINK s; DROP TABLE sink_one");
   }
 
   @Test

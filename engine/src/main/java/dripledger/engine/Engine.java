@@ -323,8 +323,24 @@ public final class Engine implements AutoCloseable {
    * @throws EngineException (LIMIT) if the views hold as much as they may; nothing was taken then
    */
   public CompletableFuture<Ledger.Receipt> append(CatalogObject.Stream s, Page page, int producer) {
+    return append(s, page, producer, null);
+  }
+
+  /**
+   * As above.
+   *
+   * @param id by which {@link #isTaken} knows it for a day, or null
+   */
+  public CompletableFuture<Ledger.Receipt> append(
+      CatalogObject.Stream s, Page page, int producer, String id) {
     refuseIfFull();
-    return ledger.append(List.of(new Ledger.Entry(s.id(), page, producer)));
+    return ledger.append(
+        List.of(new Ledger.Entry(s.id(), page, producer)), InputProgress.NOTHING, id);
+  }
+
+  /** Whether an append of this id is durable. */
+  public boolean isTaken(String id) {
+    return ledger.made(id) >= 0;
   }
 
   /** Keeps events that were pushed and could not be taken. */

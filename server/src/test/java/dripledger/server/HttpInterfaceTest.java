@@ -4,6 +4,7 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import dripledger.demo.PostgresCluster;
 import java.io.BufferedReader;
+import java.io.ByteArrayOutputStream;
 import java.io.IOException;
 import java.io.InputStream;
 import java.io.InputStreamReader;
@@ -16,6 +17,7 @@ import java.nio.charset.StandardCharsets;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
+import java.util.zip.GZIPOutputStream;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.BeforeEach;
@@ -111,6 +113,53 @@ class HttpInterfaceTest {
   private static JsonNode push(String body) throws IOException, InterruptedException {
     return JSON.readTree(
         post("/api/v1/streams/scan/events?wait=applied", "application/x-ndjson", body).body());
+  }
+
+  @Test
+  void aPushWhoseAnswerWasLostIsSentAgainAndTakenOnce() throws Exception {
+    sql("CREATE STREAM resent (k INTEGER)");
+    String path = "/api/v1/streams/resent/events?wait=applied";
+    String events = "{\"k\":1}\n{\"k\":\"x\"}\n{\"k\":2}";
+    assertThat(keyed(path, "\"a\"", events, false)).contains("\"accepted\":2", "\"rejected\":1");
+    assertThat(keyed(path, "\"a\"", events, false))
+        .contains("\"accepted\":0", "\"rejected\":1", "\"repeated\":2", "\"position\":2");
+    assertThat(keyed(path, "b", "{\"k\":3}", true)).contains("\"accepted\":1");
+    assertThat(keyed(path, "a", "{\"k\":1}\n{\"k\":2}\n{\"k\":4}", true))
+        .contains("\"accepted\":3"); // other events are another push
+    assertThat(sql("SELECT k, COUNT(*) FROM resent GROUP BY k ORDER BY k").toString())
+        .contains("[[1,2],[2,2],[3,1],[4,1]]");
+    assertThat(sql("SELECT COUNT(*) FROM drip.rejects WHERE object = 'resent'").toString())
+        .contains("[[1]]");
+    assertThat(keyed(path, "", events, false)).contains("Idempotency-Key is a text of 1 to 200");
+    assertThat(
+            HTTP.send(
+                    HttpRequest.newBuilder(uri(path))
+                        .header("Content-Encoding", "gzip")
+                        .POST(HttpRequest.BodyPublishers.ofString("{\"k\":9}"))
+                        .build(),
+                    HttpResponse.BodyHandlers.ofString())
+                .body())
+        .contains("the body is not in gzip, as its header says");
+  }
+
+  private String keyed(String path, String key, String body, boolean packed) throws Exception {
+    byte[] bytes = body.getBytes(StandardCharsets.UTF_8);
+    HttpRequest.Builder request =
+        HttpRequest.newBuilder(uri(path))
+            .header("Content-Type", "application/x-ndjson")
+            .header("Idempotency-Key", key);
+    if (packed) {
+      ByteArrayOutputStream out = new ByteArrayOutputStream();
+      try (GZIPOutputStream gzip = new GZIPOutputStream(out)) {
+        gzip.write(bytes);
+      }
+      bytes = out.toByteArray();
+      request.header("Content-Encoding", "gzip");
+    }
+    return HTTP.send(
+            request.POST(HttpRequest.BodyPublishers.ofByteArray(bytes)).build(),
+            HttpResponse.BodyHandlers.ofString())
+        .body();
   }
 
   @Test

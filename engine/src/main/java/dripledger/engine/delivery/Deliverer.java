@@ -9,6 +9,7 @@ import dripledger.engine.source.Target.Carried;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.CompletionException;
 import java.util.function.Consumer;
 import java.util.function.LongSupplier;
 import java.util.function.Supplier;
@@ -128,7 +129,7 @@ final class Deliverer implements AutoCloseable {
         }
       } catch (InterruptedException e) {
         break;
-      } catch (RuntimeException e) {
+      } catch (Throwable e) { // whatever it is, it is seen and tried again
         if (closed) {
           break;
         }
@@ -141,8 +142,15 @@ final class Deliverer implements AutoCloseable {
     fail(new EngineException(Code.UNAVAILABLE, "\"" + sink.name() + "\" is closed", null));
   }
 
-  private void failed(RuntimeException e) {
-    String message = String.valueOf(e.getMessage());
+  private void failed(Throwable thrown) {
+    Throwable e =
+        thrown instanceof CompletionException && thrown.getCause() != null
+            ? thrown.getCause()
+            : thrown;
+    String message = e.getMessage() == null ? e.toString() : e.getMessage();
+    if (!(e instanceof EngineException)) {
+      LOG.error("{} does not get through", sink.name(), e);
+    }
     if (error == null) {
       errorSince = System.currentTimeMillis();
       LOG.warn("{} does not get through: {}", sink.name(), message);
@@ -153,7 +161,7 @@ final class Deliverer implements AutoCloseable {
     fail(e);
   }
 
-  private synchronized void fail(RuntimeException e) {
+  private synchronized void fail(Throwable e) {
     asked.forEach(one -> one.done.completeExceptionally(e));
     asked.clear();
   }

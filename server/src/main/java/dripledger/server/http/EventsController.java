@@ -28,8 +28,11 @@ import java.util.concurrent.ExecutionException;
 import java.util.concurrent.Semaphore;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.TimeoutException;
+import java.util.zip.GZIPInputStream;
+import java.util.zip.ZipException;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.PostMapping;
+import org.springframework.web.bind.annotation.RequestHeader;
 import org.springframework.web.bind.annotation.RequestParam;
 import org.springframework.web.bind.annotation.RestController;
 
@@ -48,6 +51,7 @@ class EventsController {
   private static final int MAX_PRODUCERS = 1024;
 
   private final Engine engine;
+  private final PushKeys keys = new PushKeys();
   private final OutsideSystems outside;
   private final Semaphore places;
   private final long waitMillis;
@@ -64,6 +68,7 @@ class EventsController {
       @PathVariable String name,
       @RequestParam(name = "wait", required = false) String wait,
       @RequestParam(name = "producer", defaultValue = "0") String producer,
+      @RequestHeader(name = "Idempotency-Key", required = false) String key,
       HttpServletRequest request)
       throws IOException {
     // Readers need threads too: what waits for the database must not take them all.
@@ -74,7 +79,7 @@ class EventsController {
           "nothing was taken; push again in a moment");
     }
     try {
-      return pushed(name, wait, number(producer), request);
+      return pushed(name, wait, number(producer), key, request);
     } finally {
       places.release();
     }
@@ -91,7 +96,8 @@ class EventsController {
   }
 
   private Map<String, Object> pushed(
-      String name, String wait, int producer, HttpServletRequest request) throws IOException {
+      String name, String wait, int producer, String key, HttpServletRequest request)
+      throws IOException {
     CatalogObject object = engine.object(name);
     if (!(object instanceof CatalogObject.Stream stream)) {
       throw new EngineException(
@@ -120,15 +126,21 @@ class EventsController {
     DriftLog drift = outside.pushed(stream);
     String pushed = "pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z";
     drift.at(() -> pushed);
-    long[] counts = new long[2];
+    long[] counts = new long[3];
+    PushKeys.Push push = keys.begin(stream.id(), key);
     EventParser parser =
         new EventParser(
             stream.schema(),
             stream.origins(),
             filled,
             page -> {
-              counts[0] += page.size();
-              receipts.add(engine.append(stream, page, producer));
+              String id = push.page(page.size());
+              if (id != null && engine.isTaken(id)) {
+                counts[2] += page.size();
+              } else {
+                counts[0] += page.size();
+                receipts.add(engine.append(stream, page, producer, id));
+              }
             },
             reject -> {
               counts[1]++;
@@ -138,15 +150,46 @@ class EventsController {
               String origin = "pushed, line " + reject.line();
               kept.add(new Reject(stream.id(), now, reject.reason(), null, reject.bytes(), origin));
               if (kept.size() >= KEPT_AT_ONCE) {
-                engine.reject(List.copyOf(kept));
-                kept.clear();
+                keep(kept, counts);
               }
             },
             drift);
-    InputStream body = new BufferedInputStream(request.getInputStream(), 1 << 16);
-    parser.parse(body, format(request.getContentType(), body));
-    engine.reject(kept);
+    try (InputStream body = body(request)) {
+      parser.parse(body, format(request.getContentType(), body));
+      keep(kept, counts);
+    } finally {
+      keys.end(push, receipts);
+    }
     return answer(stream, receipts, rejects, counts, wait != null);
+  }
+
+  /** Keeps what was rejected, unless that was done when the push came first. */
+  private void keep(List<Reject> rejects, long[] counts) {
+    if (counts[0] > 0 || counts[2] == 0) {
+      engine.reject(List.copyOf(rejects));
+    }
+    rejects.clear();
+  }
+
+  /** The request's body, unpacked if it is in gzip. */
+  private static InputStream body(HttpServletRequest request) throws IOException {
+    String encoding = request.getHeader("Content-Encoding");
+    InputStream raw = request.getInputStream();
+    if (encoding == null || encoding.equalsIgnoreCase("identity")) {
+      return new BufferedInputStream(raw, 1 << 16);
+    }
+    if (!encoding.equalsIgnoreCase("gzip")) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "a body in \"" + encoding + "\" cannot be read",
+          "send it in gzip, or as it is");
+    }
+    try {
+      return new BufferedInputStream(new GZIPInputStream(raw, 1 << 16), 1 << 16);
+    } catch (ZipException e) {
+      throw new EngineException(
+          EngineException.Code.INVALID, "the body is not in gzip, as its header says", null);
+    }
   }
 
   private Map<String, Object> answer(
@@ -163,8 +206,8 @@ class EventsController {
         throw new EngineException(
             EngineException.Code.UNAVAILABLE,
             "the events are on their way, but the database has not acknowledged them",
-            "what became of them shows in the stream's position; pushed again they may be there"
-                + " twice");
+            "with an Idempotency-Key they can be pushed again and are taken once; without one, what"
+                + " became of them shows in the stream's position");
       } catch (InterruptedException e) {
         Thread.currentThread().interrupt();
         throw new IllegalStateException("interrupted", e);
@@ -178,6 +221,9 @@ class EventsController {
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("accepted", counts[0]);
     answer.put("rejected", counts[1]);
+    if (counts[2] > 0) {
+      answer.put("repeated", counts[2]);
+    }
     answer.put("position", last == null ? engine.position(stream) : last.positions()[0]);
     if (applied && last != null) {
       answer.put("epoch", engine.awaitApplied(last.sequence()));
