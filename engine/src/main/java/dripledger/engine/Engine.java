@@ -104,6 +104,7 @@ public final class Engine implements AutoCloseable {
             this::checkpoint,
             this::nowMicros,
             this::keepRefused,
+            () -> EpochWait.await(loop.between(() -> {})),
             options.deliveries());
     definitions =
         new Definitions(

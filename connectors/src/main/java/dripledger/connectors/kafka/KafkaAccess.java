@@ -15,7 +15,9 @@ import java.util.Properties;
 import java.util.Set;
 import java.util.concurrent.ExecutionException;
 import org.apache.kafka.clients.admin.Admin;
+import org.apache.kafka.clients.consumer.ConsumerGroupMetadata;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
+import org.apache.kafka.clients.producer.KafkaProducer;
 import org.apache.kafka.common.KafkaException;
 import org.apache.kafka.common.KafkaFuture;
 import org.apache.kafka.common.errors.AuthorizationException;
@@ -24,6 +26,7 @@ import org.apache.kafka.common.errors.SslAuthenticationException;
 import org.apache.kafka.common.errors.TimeoutException;
 import org.apache.kafka.common.errors.UnknownTopicOrPartitionException;
 import org.apache.kafka.common.serialization.ByteArrayDeserializer;
+import org.apache.kafka.common.serialization.ByteArraySerializer;
 
 /** Clients for a connection's options, and what their failures mean. */
 final class KafkaAccess {
@@ -179,6 +182,30 @@ final class KafkaAccess {
       p.put("group.id", options.get("reader_group"));
     }
     return new KafkaConsumer<>(p, new ByteArrayDeserializer(), new ByteArrayDeserializer());
+  }
+
+  /** A producer whose messages come in transactions; who makes another of its name ends it. */
+  KafkaProducer<byte[], byte[]> producer(String transactions) {
+    Properties p = properties();
+    p.put("transactional.id", transactions);
+    p.put("acks", "all");
+    p.put("linger.ms", "5");
+    p.put("batch.size", "262144");
+    p.put("compression.type", "lz4");
+    p.put("max.block.ms", "" + ANSWER_MILLIS);
+    p.put("delivery.timeout.ms", "30000");
+    p.put("buffer.memory", "33554432");
+    return new KafkaProducer<>(p, new ByteArraySerializer(), new ByteArraySerializer());
+  }
+
+  /** What a producer must know of a group to say how far it is. */
+  ConsumerGroupMetadata member(String group) {
+    Properties p = properties();
+    p.put("group.id", group);
+    try (KafkaConsumer<byte[], byte[]> never =
+        new KafkaConsumer<>(p, new ByteArrayDeserializer(), new ByteArrayDeserializer())) {
+      return never.groupMetadata();
+    }
   }
 
   boolean hasGroup() {

@@ -15,14 +15,12 @@ import java.time.Duration;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
-import java.util.Properties;
 import java.util.Set;
 import java.util.concurrent.Future;
 import org.apache.kafka.clients.admin.Admin;
 import org.apache.kafka.clients.admin.ListConsumerGroupOffsetsOptions;
 import org.apache.kafka.clients.admin.NewTopic;
 import org.apache.kafka.clients.consumer.ConsumerGroupMetadata;
-import org.apache.kafka.clients.consumer.KafkaConsumer;
 import org.apache.kafka.clients.consumer.OffsetAndMetadata;
 import org.apache.kafka.clients.producer.KafkaProducer;
 import org.apache.kafka.clients.producer.ProducerRecord;
@@ -30,8 +28,6 @@ import org.apache.kafka.clients.producer.RecordMetadata;
 import org.apache.kafka.common.KafkaException;
 import org.apache.kafka.common.TopicPartition;
 import org.apache.kafka.common.header.internals.RecordHeaders;
-import org.apache.kafka.common.serialization.ByteArrayDeserializer;
-import org.apache.kafka.common.serialization.ByteArraySerializer;
 
 /**
  * Delivers to a topic by the broker's transactions: the messages of some batches and the number of
@@ -59,22 +55,8 @@ final class TopicTarget implements Target {
     messages = new RowMessages(sink);
     headers = on(sink.target(), "headers");
     group = "drip-" + identity;
-    Properties p = access.properties();
-    p.put("transactional.id", group);
-    p.put("acks", "all");
-    p.put("linger.ms", "5");
-    p.put("batch.size", "262144");
-    p.put("compression.type", "lz4");
-    p.put("max.block.ms", "15000");
-    p.put("delivery.timeout.ms", "30000");
-    p.put("buffer.memory", "33554432");
-    producer = new KafkaProducer<>(p, new ByteArraySerializer(), new ByteArraySerializer());
-    Properties own = access.properties();
-    own.put("group.id", group);
-    try (KafkaConsumer<byte[], byte[]> never =
-        new KafkaConsumer<>(own, new ByteArrayDeserializer(), new ByteArrayDeserializer())) {
-      member = never.groupMetadata();
-    }
+    producer = access.producer(group);
+    member = access.member(group);
   }
 
   /** Opens the way, and ends whatever another had begun. */

@@ -16,11 +16,6 @@ final class GroupMerge {
     this.slots = slots;
   }
 
-  /** Has a new group begin with what another has. */
-  void copy(long[] from, int fromAt, long[] to, int toAt) {
-    add(from, fromAt, to, toAt);
-  }
-
   /** Adds a group's state to another's, which is ready to be changed. */
   void add(long[] from, int fromAt, long[] to, int toAt) {
     to[toAt] += from[fromAt];

@@ -202,7 +202,7 @@ final class MergedSessions implements GroupIntake, GroupEnds {
     addUp(bytes); // what is known of the groups is moved with them
     if (!joins) {
       int moved = insert(partition, newer, before, at, bytes, row);
-      merge.copy(groups.page(newer), groups.state(newer), groups.page(moved), groups.state(moved));
+      merge.add(groups.page(newer), groups.state(newer), groups.page(moved), groups.state(moved));
       open.add(last(moved), moved);
       remove(partition, newer);
       return moved;

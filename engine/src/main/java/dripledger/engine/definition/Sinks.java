@@ -91,8 +91,8 @@ final class Sinks {
     live.keep(sink, cut);
     live.publish(sink, node);
     long epoch = EpochWait.await(loop.between(() -> {}));
+    deliveries.start(sink); // carries nothing that no checkpoint holds
     awaitCheckpoint();
-    deliveries.start(sink);
     return new Result.Done("created sink " + sink.name(), epoch);
   }
 

@@ -3,6 +3,8 @@ package dripledger.engine.delivery;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Sink;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
@@ -28,6 +30,7 @@ public final class Deliveries implements AutoCloseable {
   private final LongSupplier nowMicros;
   private final Bounds bounds;
   private final Consumer<List<Reject>> rejects;
+  private final Runnable epochEnd;
   private final Map<Long, Outbox> outboxes = new ConcurrentHashMap<>();
   private final Map<Long, Deliverer> deliverers = new ConcurrentHashMap<>();
 
@@ -42,6 +45,7 @@ public final class Deliveries implements AutoCloseable {
    * @param checkpoint asks for a checkpoint
    * @param nowMicros the time of day, in microseconds since 1970
    * @param rejects keeps what a target will never take; returns when the next checkpoint has it
+   * @param epochEnd returns when whoever listens has been told of every epoch that readers see
    */
   public Deliveries(
       Connectors connectors,
@@ -49,7 +53,9 @@ public final class Deliveries implements AutoCloseable {
       Supplier<CompletableFuture<Void>> checkpoint,
       LongSupplier nowMicros,
       Consumer<List<Reject>> rejects,
+      Runnable epochEnd,
       Bounds bounds) {
+    this.epochEnd = epochEnd;
     this.rejects = rejects;
     this.connectors = connectors;
     this.catalog = catalog;
@@ -146,7 +152,13 @@ public final class Deliveries implements AutoCloseable {
 
   /** Carries what there is now; completes with what that did at the target. */
   public CompletableFuture<Carried> refresh(Sink sink) {
-    return deliverers.get(sink.id()).ask();
+    Deliverer deliverer = deliverers.get(sink.id());
+    if (deliverer == null) {
+      throw new EngineException(
+          Code.UNAVAILABLE, "\"" + sink.name() + "\" is not at work", "ask again in a moment");
+    }
+    epochEnd.run(); // what an answered statement has changed is in the outbox then
+    return deliverer.ask();
   }
 
   /** How a delivery does, or null if it is not at work. */

@@ -32,7 +32,6 @@ public final class Outbox implements ChangeListener {
   private long held; // records before it are in a committed checkpoint
   private long rows;
   private long oldestMillis; // of what waits
-  private long lastEpoch;
   private String over; // why nothing more comes, or null; for ever
   private long capturedRows; // that waited when it was captured
   private boolean closed;
@@ -86,28 +85,27 @@ public final class Outbox implements ChangeListener {
       return;
     }
     put(epoch, delta);
-    lastEpoch = epoch;
   }
 
   private void put(long epoch, Page page) {
     Page stay = page;
-    Page over = new Page(layout);
+    Page expired = new Page(layout);
     if (page.isMarked()) {
       stay = new Page(layout, page.size());
       for (int i = 0; i < page.size(); i++) {
         boolean gone = page.mark(i) == Page.EXPIRED && page.weight(i) < 0;
         if (!gone || expires) {
           int length = page.end(i) - page.start(i);
-          (gone ? over : stay).append(page.bytes(), page.start(i), length, page.weight(i));
+          (gone ? expired : stay).append(page.bytes(), page.start(i), length, page.weight(i));
         }
       }
     }
-    int size = stay.size() + over.size();
+    int size = stay.size() + expired.size();
     if (size == 0 || closed) {
       return;
     }
     byte[] first = PageCodec.encode(stay);
-    byte[] second = over.isEmpty() ? new byte[0] : PageCodec.encode(over);
+    byte[] second = expired.isEmpty() ? new byte[0] : PageCodec.encode(expired);
     long now = System.currentTimeMillis();
     ByteBuffer out = ByteBuffer.allocate(HEADER + first.length + second.length);
     out.putLong(epoch).putLong(now).putInt(size).putInt(first.length).put(first).put(second);
@@ -176,13 +174,17 @@ public final class Outbox implements ChangeListener {
       ByteBuffer in = ByteBuffer.wrap(spool.take());
       rows -= in.getInt(16);
     }
+    findOldest();
+    notifyAll();
+  }
+
+  private void findOldest() {
     spool.read(
         0,
         record -> {
           oldestMillis = ByteBuffer.wrap(record).getLong(8);
           return false;
         });
-    notifyAll();
   }
 
   /** The number that the next record gets. */
@@ -232,11 +234,6 @@ public final class Outbox implements ChangeListener {
   /** Since when the oldest of what waits does, in milliseconds since 1970; 0 if nothing waits. */
   synchronized long since() {
     return spool.first() == spool.end() ? 0 : oldestMillis;
-  }
-
-  /** The last epoch that changed something. */
-  synchronized long lastEpoch() {
-    return lastEpoch;
   }
 
   /** Lets go of everything. */
@@ -302,7 +299,6 @@ public final class Outbox implements ChangeListener {
     out.writeUTF(identity);
     out.writeLong(spool.end());
     out.writeLong(capturedRows);
-    out.writeLong(lastEpoch);
     out.writeUTF(over == null ? "" : over);
   }
 
@@ -312,14 +308,8 @@ public final class Outbox implements ChangeListener {
     held = in.readLong();
     spool.goOnAt(held);
     rows = in.readLong();
-    lastEpoch = in.readLong();
     String reason = in.readUTF();
     over = reason.isEmpty() ? null : reason;
-    spool.read(
-        0,
-        record -> {
-          oldestMillis = ByteBuffer.wrap(record).getLong(8);
-          return false;
-        });
+    findOldest();
   }
 }

@@ -47,7 +47,12 @@ public final class PendingRejects {
     List<Reject> late = new ArrayList<>();
     LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
     Page rows = left.rows();
-    for (int i = 0; i < rows.size() && bytes <= 2 * MAX_BYTES; i++) {
+    long more = left.more();
+    for (int i = 0; i < rows.size(); i++) {
+      if (bytes > 2 * MAX_BYTES) {
+        more += rows.weight(i);
+        continue;
+      }
       byte[] row = Arrays.copyOfRange(rows.bytes(), rows.start(i), rows.end(i));
       byte[] message = form.apply(rows.layout(), row);
       String reason = "too late by " + Spans.text(rows.mark(i));
@@ -55,8 +60,8 @@ public final class PendingRejects {
         late.add(new Reject(view, now, reason, null, message, left.step()));
       }
     }
-    if (left.more() > 0) {
-      String reason = left.more() + " more were too late, and only counted";
+    if (more > 0) {
+      String reason = more + " more were too late, and only counted";
       late.add(new Reject(view, now, reason, null, null, left.step()));
     }
     rejects.addAll(late);
