@@ -38,6 +38,10 @@ final class FollowedTable {
   boolean live;
 
   boolean stopped;
+
+  /** What it was made of when that was last looked at. */
+  Partitions partitions = Partitions.NONE;
+
   Runnable attach;
   final List<KeptBack> keptBack = new ArrayList<>();
 

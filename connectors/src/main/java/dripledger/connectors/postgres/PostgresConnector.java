@@ -30,7 +30,6 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.function.LongFunction;
-import org.postgresql.replication.LogSequenceNumber;
 
 /** Tables of a PostgreSQL database, followed through logical replication. */
 public final class PostgresConnector implements Connector {
@@ -213,13 +212,10 @@ public final class PostgresConnector implements Connector {
       }
       Slots.Slot slot = Slots.find(c, access.slot());
       if (slot != null && !slot.lost()) {
-        return new SourcePosition(LogSequenceNumber.valueOf(slot.confirmed()).asString());
+        return LogPosition.at(slot.confirmed());
       }
-      if (PostgresAccess.value(c, "SELECT 1 FROM pg_publication WHERE pubname = ?", access.slot())
-          == null) {
-        PostgresAccess.execute(c, "CREATE PUBLICATION %I", access.slot());
-      }
-      return new SourcePosition(LogSequenceNumber.valueOf(Slots.create(access)).asString());
+      Slots.publish(c, access.slot());
+      return LogPosition.at(Slots.create(access));
     } catch (SQLException e) {
       throw access.failure(e);
     }

@@ -20,6 +20,7 @@ import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.TreeMap;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.locks.LockSupport;
@@ -45,7 +46,7 @@ final class PostgresFeed implements Feed {
   private static final int BATCH_ROWS = 20_000;
   private static final long BATCH_NANOS = TimeUnit.MILLISECONDS.toNanos(10);
   private static final long IDLE_ADVANCE_NANOS = TimeUnit.SECONDS.toNanos(10);
-  private static final long LAG_NANOS = TimeUnit.SECONDS.toNanos(5);
+  private static final long LOOK_NANOS = TimeUnit.SECONDS.toNanos(5);
   private static final long MIN_PAUSE_NANOS = 200_000;
   private static final long MAX_PAUSE_NANOS = 2_000_000;
 
@@ -81,13 +82,15 @@ final class PostgresFeed implements Feed {
     read = new TransactionReader(access, sink, tables, byRelation);
     decoder = new PgOutput(read);
     troubles = new TroubleLog(LOG, access.name());
-    position = LogSequenceNumber.valueOf(from.text()).asLong();
+    LogPosition begin = LogPosition.parse(from);
+    position = begin.lsn();
     read.ended = position;
     for (CatalogObject object : objects) {
       // A table that is being made is not one of ours until it has joined.
-      tables.put(
-          object.id(),
-          new FollowedTable((CatalogObject.Table) object, drift.apply(object.id()), true));
+      FollowedTable table =
+          new FollowedTable((CatalogObject.Table) object, drift.apply(object.id()), true);
+      table.partitions = begin.partitions().getOrDefault(object.id(), Partitions.NONE);
+      tables.put(object.id(), table);
     }
     start();
   }
@@ -198,10 +201,14 @@ final class PostgresFeed implements Feed {
   private void loop(PGReplicationStream stream) throws SQLException, InterruptedException {
     long pause = MIN_PAUSE_NANOS;
     long batchBegan = 0;
-    long lagAsked = 0;
+    long looked = System.nanoTime() - LOOK_NANOS;
     long advanced = System.nanoTime();
     while (!closed) {
       confirm(stream);
+      if (System.nanoTime() - looked > LOOK_NANOS) {
+        looked = System.nanoTime();
+        lookAtSource();
+      }
       if (read.gathered == 0 && sink.full()) {
         state = "waiting";
         reason = FeedStatus.FULL;
@@ -229,7 +236,7 @@ final class PostgresFeed implements Feed {
               || read.gathered >= BATCH_ROWS
               || System.nanoTime() - batchBegan > BATCH_NANOS;
       if (between && read.gathered > 0 && enough) {
-        submit(null);
+        submit();
       }
       if (message == null) {
         if (between) {
@@ -238,12 +245,8 @@ final class PostgresFeed implements Feed {
           if (read.seen > position && System.nanoTime() - advanced > IDLE_ADVANCE_NANOS) {
             advanced = System.nanoTime();
             read.ended = read.seen;
-            submit(null);
+            submit();
           }
-        }
-        if (System.nanoTime() - lagAsked > LAG_NANOS) {
-          lagAsked = System.nanoTime();
-          askLag();
         }
         LockSupport.parkNanos(pause);
         pause = Math.min(MAX_PAUSE_NANOS, pause * 2);
@@ -265,8 +268,10 @@ final class PostgresFeed implements Feed {
     }
   }
 
-  private void askLag() {
+  /** What changes do not say: how far behind we are, and tables that are others than they were. */
+  private void lookAtSource() {
     try (Connection c = access.connect()) {
+      lookAtTables(c);
       String lag =
           PostgresAccess.value(
               c,
@@ -274,16 +279,54 @@ final class PostgresFeed implements Feed {
               LogSequenceNumber.valueOf(Math.max(position, read.seen)).asString());
       behind = Math.max(0, Long.parseLong(lag));
     } catch (SQLException e) {
-      LOG.debug("the lag of {} is not known", access.name(), e);
+      LOG.debug("{} cannot be looked at", access.name(), e);
     }
   }
 
-  private static SourcePosition position(long lsn) {
-    return new SourcePosition(LogSequenceNumber.valueOf(lsn).asString());
+  private void lookAtTables(Connection c) throws SQLException {
+    List<FollowedTable> live;
+    synchronized (this) {
+      live = tables.values().stream().filter(t -> t.live && !t.stopped).toList();
+    }
+    for (FollowedTable t : live) {
+      String why =
+          Slots.publishes(c, access.slot(), t.schemaName, t.tableName)
+              ? t.partitions.unsaid(c, t.schemaName, t.tableName)
+              : t.schemaName
+                  + "."
+                  + t.tableName
+                  + " was dropped, renamed or made anew at the source";
+      Partitions now = why == null ? Partitions.of(c, t.schemaName, t.tableName) : t.partitions;
+      synchronized (this) {
+        if (tables.get(t.table.id()) == t) {
+          t.partitions = now;
+          if (why != null) {
+            stop(t, why + "; REFRESH TABLE " + t.table.name() + " loads it again");
+          }
+        }
+      }
+    }
+  }
+
+  private void stop(FollowedTable t, String why) {
+    t.stopped = true;
+    sink.stop(t.table.id(), why);
+  }
+
+  private SourcePosition position(long lsn, FollowedTable joining) {
+    Map<Long, Partitions> made = new TreeMap<>();
+    synchronized (this) {
+      for (FollowedTable t : tables.values()) {
+        if ((t.live || t == joining) && !t.partitions.files().isEmpty()) {
+          made.put(t.table.id(), t.partitions);
+        }
+      }
+    }
+    return new SourcePosition(LogSequenceNumber.valueOf(lsn).asString() + LogPosition.text(made));
   }
 
   /** Hands over the transactions read since the last time, whole. */
-  private void submit(Runnable join) throws InterruptedException {
+  private void submit() throws InterruptedException {
     List<SourceBatch> batches = new ArrayList<>();
     synchronized (this) {
       for (FollowedTable t : tables.values()) {
@@ -293,7 +336,7 @@ final class PostgresFeed implements Feed {
       }
     }
     read.gathered = 0;
-    sink.submit(batches, position(read.ended), join);
+    sink.submit(batches, position(read.ended, null), null);
     position = read.ended; // not before: what was not taken is sent again
   }
 
@@ -311,7 +354,7 @@ final class PostgresFeed implements Feed {
       return;
     }
     if (read.gathered > 0) {
-      submit(null);
+      submit();
     }
     read.ended = Math.max(read.ended, read.seen);
     List<SourceBatch> batches = new ArrayList<>();
@@ -322,13 +365,15 @@ final class PostgresFeed implements Feed {
           batches.add(new SourceBatch(ready.table.id(), kept.page(), 0, kept.rejects()));
         }
       }
+      attach = ready.attach;
+    }
+    sink.submit(batches, position(read.ended, ready), attach);
+    position = read.ended; // not before: what was not taken is sent again
+    synchronized (this) {
       ready.keptBack.clear();
       ready.live = true;
-      attach = ready.attach;
       ready.attach = null;
     }
-    position = read.ended;
-    sink.submit(batches, position(position), attach);
   }
 
   // ---- loading
@@ -378,9 +423,7 @@ final class PostgresFeed implements Feed {
   private void beginAnew() throws SQLException {
     synchronized (this) {
       for (FollowedTable t : tables.values()) {
-        t.stopped = true;
-        sink.stop(
-            t.table.id(), "changes were lost; REFRESH TABLE " + t.table.name() + " loads it again");
+        stop(t, "changes were lost; REFRESH TABLE " + t.table.name() + " loads it again");
       }
       tables.clear();
       byRelation.clear();
@@ -454,7 +497,7 @@ final class PostgresFeed implements Feed {
 
   @Override
   public void durable(SourcePosition held) {
-    durable = LogSequenceNumber.valueOf(held.text()).asLong();
+    durable = LogPosition.parse(held).lsn();
   }
 
   @Override

@@ -7,7 +7,7 @@ import java.sql.SQLException;
 import org.postgresql.PGConnection;
 import org.postgresql.replication.LogSequenceNumber;
 
-/** Replication slots at the source. Stateless. */
+/** Replication slots at the source, and the publications of the same names. Stateless. */
 final class Slots {
   private Slots() {}
 
@@ -35,6 +35,35 @@ final class Slots {
             : null;
       }
     }
+  }
+
+  /**
+   * Makes sure that there is a publication, and that it tells changes of partitions as those of
+   * their table: under their own names nobody would know them.
+   */
+  static void publish(Connection c, String name) throws SQLException {
+    String root =
+        PostgresAccess.value(c, "SELECT pubviaroot FROM pg_publication WHERE pubname = ?", name);
+    if (root == null) {
+      PostgresAccess.execute(
+          c, "CREATE PUBLICATION %I WITH (publish_via_partition_root = true)", name);
+    } else if (!root.equals("t")) {
+      PostgresAccess.execute(
+          c, "ALTER PUBLICATION %I SET (publish_via_partition_root = true)", name);
+    }
+  }
+
+  /** Whether a publication tells of a table. */
+  static boolean publishes(Connection c, String name, String schema, String table)
+      throws SQLException {
+    return PostgresAccess.value(
+            c,
+            "SELECT 1 FROM pg_publication_tables"
+                + " WHERE pubname = ? AND schemaname = ? AND tablename = ?",
+            name,
+            schema,
+            table)
+        != null;
   }
 
   /** Makes a slot; answers where its changes begin. */

@@ -18,9 +18,15 @@ import java.util.List;
  * @param identity what updates and deletes carry of the old row: {@code d}efault (the primary key),
  *     {@code f}ull, an {@code i}ndex, or {@code n}othing
  * @param key the primary key, or the columns of the index that is the identity
+ * @param parent the partitioned table that it is a partition of, or null
  */
 record SourceTable(
-    String schema, String name, List<Column> columns, List<String> key, String identity) {
+    String schema,
+    String name,
+    List<Column> columns,
+    List<String> key,
+    String identity,
+    String parent) {
 
   /**
    * Reads a table's description.
@@ -34,9 +40,13 @@ record SourceTable(
     String name = qualified.substring(dot + 1);
     List<Column> columns = new ArrayList<>();
     String identity = null;
+    String parent = null;
     try (PreparedStatement s =
         c.prepareStatement(
-            "SELECT a.attname, a.atttypid, a.atttypmod, a.attnotnull, c.relreplident"
+            "SELECT a.attname, a.atttypid, a.atttypmod, a.attnotnull, c.relreplident,"
+                + " (SELECT pn.nspname || '.' || p.relname FROM pg_partition_ancestors(c.oid) g"
+                + " JOIN pg_class p ON p.oid = g.relid JOIN pg_namespace pn ON pn.oid = p.relnamespace"
+                + " WHERE c.relispartition AND NOT p.relispartition)"
                 + " FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace"
                 + " JOIN pg_attribute a ON a.attrelid = c.oid"
                 + " WHERE n.nspname = ? AND c.relname = ? AND c.relkind IN ('r', 'p')"
@@ -49,6 +59,7 @@ record SourceTable(
           ColumnType type = PostgresTypes.type(r.getInt(2), r.getInt(3));
           columns.add(new Column(r.getString(1), type.withNullable(!r.getBoolean(4))));
           identity = r.getString(5);
+          parent = r.getString(6);
         }
       }
     }
@@ -79,11 +90,15 @@ record SourceTable(
         name,
         columns,
         key == null ? List.of() : Arrays.asList(key.split("\u0001")),
-        identity);
+        identity,
+        parent);
   }
 
   /** What stands in the way of following the table, or null. */
   String obstacle() {
+    if (parent != null) {
+      return "it is a partition of " + parent + ", whose changes are told as a whole";
+    }
     if (identity.equals("n")) {
       return "its REPLICA IDENTITY is NOTHING, so changes do not say which row they are of";
     }
@@ -98,6 +113,9 @@ record SourceTable(
 
   /** What to do about {@link #obstacle}. */
   String remedy() {
+    if (parent != null) {
+      return "write table '" + parent + "'";
+    }
     return identity.equals("n")
         ? "there: ALTER TABLE " + qualified() + " REPLICA IDENTITY DEFAULT (or USING INDEX …)"
         : "there: ALTER TABLE "

@@ -58,6 +58,7 @@ final class TableLoad {
           // A snapshot's name is the server's own; it takes no parameter here.
           s.execute(snapshotStatement(slot.getSnapshotName()));
         }
+        table.partitions = Partitions.of(c, table.schemaName, table.tableName);
         read(c, table, sink);
         c.rollback();
       }
@@ -74,20 +75,8 @@ final class TableLoad {
 
   private static void publish(Connection c, String publication, FollowedTable t)
       throws SQLException {
-    String there =
-        PostgresAccess.value(c, "SELECT 1 FROM pg_publication WHERE pubname = ?", publication);
-    if (there == null) {
-      PostgresAccess.execute(c, "CREATE PUBLICATION %I", publication);
-    }
-    String member =
-        PostgresAccess.value(
-            c,
-            "SELECT 1 FROM pg_publication_tables"
-                + " WHERE pubname = ? AND schemaname = ? AND tablename = ?",
-            publication,
-            t.schemaName,
-            t.tableName);
-    if (member == null) {
+    Slots.publish(c, publication);
+    if (!Slots.publishes(c, publication, t.schemaName, t.tableName)) {
       PostgresAccess.execute(
           c, "ALTER PUBLICATION %I ADD TABLE %I.%I", publication, t.schemaName, t.tableName);
     }

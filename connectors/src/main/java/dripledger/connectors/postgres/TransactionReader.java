@@ -68,11 +68,19 @@ final class TransactionReader implements PgOutput.Handler {
       boolean[] keys) {
     for (FollowedTable t : tables.values()) {
       if (t.schemaName.equals(schema) && t.tableName.equals(name)) {
+        boolean another = byRelation.containsValue(t) && byRelation.get(id) != t;
         byRelation.put(id, t);
-        String why = t.describe(columns, types, modifiers);
+        String why =
+            another
+                ? schema + "." + name + " was made anew at the source"
+                : t.describe(columns, types, modifiers);
         if (why != null && !t.stopped) {
           t.stopped = true;
-          sink.stop(t.table.id(), why + "; DROP TABLE … CASCADE and create it again");
+          sink.stop(
+              t.table.id(),
+              another
+                  ? why + "; REFRESH TABLE " + t.table.name() + " loads it again"
+                  : why + "; DROP TABLE … CASCADE and create it again");
         }
       }
     }
