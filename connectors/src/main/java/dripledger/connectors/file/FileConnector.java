@@ -264,6 +264,24 @@ public final class FileConnector implements Connector {
     return new FileFeed(options, object, new FilePosition(from), sink, drift.apply(object.id()));
   }
 
+  /** What a stream has read of files that are gone or others since, nobody can read again. */
+  private static void refuseUnread(FilePosition end, List<Folder.Found> files) {
+    Map<String, FilePosition.Place> left = end.places();
+    for (Folder.Found f : files) {
+      if (f.amiss() != null) {
+        throw new EngineException(
+            Code.FAILED, f.amiss() + ", so what it held cannot be read again", null);
+      }
+      left.values().remove(f.place());
+    }
+    if (!left.isEmpty()) {
+      throw new EngineException(
+          Code.FAILED,
+          "file " + left.keySet().iterator().next() + " was read and is no longer there",
+          "try again: what is gone is left out then; a stream with retain keeps what it has read");
+    }
+  }
+
   @Override
   public void read(
       ConnectionOptions options,
@@ -275,14 +293,17 @@ public final class FileConnector implements Connector {
     FileReader reader = FileReader.of(stream, null);
     FilePosition start = new FilePosition(from);
     try {
-      for (Map.Entry<String, Long> end : new FilePosition(to).read().entrySet()) {
-        Path file = folder(options).resolve(end.getKey());
-        long begin = start.read().getOrDefault(end.getKey(), 0L);
-        if (begin < end.getValue()) {
+      FilePosition end = new FilePosition(to);
+      List<Folder.Found> files = Folder.find(files(folder(options), stream.source()), end);
+      refuseUnread(end, files);
+      for (Folder.Found f : files) {
+        FilePosition.Place before = start.of(f.name());
+        long begin = before == null ? 0 : before.at();
+        if (begin < f.place().at()) {
           reader.read(
-              file,
+              f.file(),
               begin,
-              end.getValue(),
+              f.place().at(),
               true,
               (batch, position) -> {
                 sink.page(batch.page(), 0);

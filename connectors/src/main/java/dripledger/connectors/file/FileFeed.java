@@ -2,7 +2,9 @@ package dripledger.connectors.file;
 
 import dripledger.connectors.ConnectionOptions;
 import dripledger.connectors.TroubleLog;
+import dripledger.connectors.file.FilePosition.Place;
 import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.format.FormatException;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
@@ -12,10 +14,9 @@ import dripledger.engine.source.SourceSink;
 import java.io.IOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
-import java.util.HashSet;
+import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 
@@ -34,7 +35,8 @@ final class FileFeed implements Feed {
   private final SourceSink sink;
   private final FileReader reader;
   private final boolean once;
-  private final Set<String> finished = new HashSet<>();
+  private final boolean text;
+  private final Map<String, Look> looks = new HashMap<>();
   private final TroubleLog troubles;
   private final Thread thread;
   private volatile boolean closed;
@@ -54,6 +56,7 @@ final class FileFeed implements Feed {
     this.sink = sink;
     position = from;
     source = CatalogObject.sourceOf(object);
+    text = !List.of("avro", "parquet").contains(source.format());
     once = source.option("read", "watch").equals("once");
     reader = FileReader.of(object, drift);
     troubles = new TroubleLog(LOG, object.name());
@@ -64,10 +67,14 @@ final class FileFeed implements Feed {
   private void run() {
     while (!closed) {
       try {
-        readAll();
-        troubles.over();
-        state = "reading";
-        reason = null;
+        String amiss = readAll();
+        if (amiss == null) {
+          troubles.over();
+        } else {
+          troubles.tell(amiss);
+        }
+        state = amiss == null ? "reading" : "waiting";
+        reason = amiss;
         if (once) {
           return;
         }
@@ -87,51 +94,103 @@ final class FileFeed implements Feed {
     }
   }
 
-  private void readAll() throws IOException, InterruptedException {
-    List<Path> files = FileConnector.files(FileConnector.folder(options), source);
-    long left = 0;
-    boolean text = !List.of("avro", "parquet").contains(source.format());
+  /** How a file was when it was read to its end: while it stays so there is nothing to read. */
+  private record Look(String key, long size, long changedMillis) {
+    static Look at(Path file) throws IOException {
+      return new Look(
+          FilePrint.key(file), Files.size(file), Files.getLastModifiedTime(file).toMillis());
+    }
+  }
+
+  /**
+   * Reads what is new.
+   *
+   * @return what is wrong with a file, for the user, or null; the others have been read
+   */
+  private String readAll() throws IOException, InterruptedException {
+    Path folder = FileConnector.folder(options);
+    List<Path> files = FileConnector.files(folder, source);
+    Map<String, Look> now = new HashMap<>();
     for (Path file : files) {
-      String name = file.getFileName().toString();
-      long from = position.read().getOrDefault(name, 0L);
-      long size = Files.size(file);
-      if (text && size < from) {
-        throw new EngineException(
-            EngineException.Code.FAILED,
-            "file " + name + " is shorter than what was read of it: it was changed, not added to",
-            null);
-      }
-      // Of records, only their end says that there are no more; a restart looks once again.
-      boolean done = text ? size <= from : finished.contains(name);
-      if (done || closed) {
+      now.put(file.getFileName().toString(), Look.at(file));
+    }
+    if (now.equals(looks)) {
+      behind = 0;
+      return reason;
+    }
+    List<Folder.Found> found = Folder.find(files, position);
+    int known = position.places().size();
+    position.become(Folder.places(found));
+    if (position.places().size() < known) {
+      sink.submit(List.of(), position.toPosition(), null);
+    }
+    looks.keySet().retainAll(now.keySet());
+    String amiss = null;
+    long left = 0;
+    for (Folder.Found f : found) {
+      Look look = now.get(f.name());
+      if (closed || look.equals(looks.get(f.name()))) {
         continue;
       }
-      left += text ? size - from : size;
-      behind = left;
+      String why = f.amiss();
+      if (why == null) {
+        left += text ? look.size() - f.place().at() : look.size();
+        behind = left;
+        why = read(f, look);
+      }
+      if (why == null) {
+        if (isRead(f.name(), look)) {
+          looks.put(f.name(), look);
+        }
+      } else {
+        amiss = why;
+      }
+    }
+    behind = 0;
+    return amiss == null ? null : amiss + "; the other files are read on";
+  }
+
+  /** Whether there is nothing more to have of a file while it stays as it is. */
+  private boolean isRead(String name, Look look) {
+    Place place = position.of(name);
+    return !text
+        || place != null && place.at() >= look.size()
+        || System.currentTimeMillis() - look.changedMillis() > 2 * FileRecords.SETTLED_MILLIS;
+  }
+
+  /** Reads one file on; answers what is wrong with it, or null. */
+  private String read(Folder.Found found, Look look) throws IOException, InterruptedException {
+    if (text && look.size() <= found.place().at()) {
+      return null;
+    }
+    String name = found.name();
+    long[] at = {found.place().at()};
+    try {
       reader.read(
-          file,
-          from,
+          found.file(),
+          at[0],
           Long.MAX_VALUE,
           once,
-          (batch, at) -> {
-            Long before = position.read().put(name, at);
+          (batch, to) -> {
+            Place before = position.of(name);
+            position.put(name, new Place(to, FilePrint.of(found.file(), text ? to : look.size())));
             try {
               sink.submit(List.of(batch), position.toPosition(), null);
             } catch (InterruptedException e) {
               closed = true;
             } catch (RuntimeException e) {
-              position.read().put(name, before == null ? 0 : before); // it is read again
+              position.put(name, before == null ? new Place(0, null) : before); // it is read again
               throw e;
             }
             messages += batch.page().size() + batch.rejects().size();
-            bytes += text ? at - from : batch.page().byteSize();
+            bytes += text ? to - at[0] : batch.page().byteSize();
+            at[0] = to;
             return !closed && !Thread.currentThread().isInterrupted();
           });
-      if (!closed) {
-        finished.add(name);
-      }
+      return null;
+    } catch (FormatException e) {
+      return "file " + name + ": " + e.getMessage();
     }
-    behind = 0;
   }
 
   @Override

@@ -32,7 +32,7 @@ final class FileReader {
   /** Takes a batch and where it ends; answers whether to go on. */
   @FunctionalInterface
   interface BatchSink {
-    boolean batch(SourceBatch batch, long position);
+    boolean batch(SourceBatch batch, long position) throws IOException;
   }
 
   private FileReader(CatalogObject object, DriftLog drift) {
@@ -47,9 +47,13 @@ final class FileReader {
       Map<Integer, FilePosition> added = new HashMap<>();
       s.addedAt().forEach((column, position) -> added.put(column, new FilePosition(position)));
       reader.before(
-          (m, column) ->
-              m.position <= added.get(column).read().getOrDefault(m.headers.get("file"), 0L));
+          (m, column) -> m.position <= readThen(added.get(column), m.headers.get("file")));
     }
+  }
+
+  private static long readThen(FilePosition position, String file) {
+    FilePosition.Place place = position.of(file);
+    return place == null ? 0 : place.at();
   }
 
   static FileReader of(CatalogObject object, DriftLog drift) {
@@ -68,6 +72,7 @@ final class FileReader {
     Page page = new Page(layout);
     List<Reject> rejects = new ArrayList<>();
     try (FileRecords records = FileRecords.open(format, file, from, to, ended)) {
+      records.check(reader);
       long position = from;
       while (records.next()) {
         position = records.position();

@@ -1,21 +1,30 @@
 package dripledger.connectors.file;
 
 import dripledger.connectors.format.AvroFiles;
-import dripledger.connectors.format.CsvLines;
+import dripledger.connectors.format.FormatException;
 import dripledger.connectors.format.ParquetFiles;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
 import dripledger.engine.row.Page;
 import java.io.IOException;
-import java.io.RandomAccessFile;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Files;
 import java.nio.file.Path;
-import java.util.Arrays;
 import java.util.Iterator;
 import java.util.Map;
 
 /** The records of one file, one after the other from a place on. Not thread-safe. */
 interface FileRecords extends AutoCloseable {
+  /** How long nobody has written to a file of which we think that nobody will. */
+  long SETTLED_MILLIS = 60_000;
+
+  /**
+   * Sees whether the file's records can be those of a definition at all.
+   *
+   * @throws FormatException if not
+   */
+  default void check(MessageReader reader) {}
+
   /** Moves to the next record; false at the end of what is complete. */
   boolean next() throws IOException;
 
@@ -43,124 +52,60 @@ interface FileRecords extends AutoCloseable {
     return switch (format) {
       case "avro" -> new Values(AvroFiles.read(file), from, to);
       case "parquet" -> new Values(ParquetFiles.read(file), from, to);
-      default -> new Lines(file, from, to, ended, format.equals("csv"));
+      case "csv" ->
+          new CsvRecords(new TextLines(file, ended, true), from, to, ended || settled(file));
+      default -> new Lines(new TextLines(file, ended, false), from, to);
     };
   }
 
-  /** Lines of text by bytes; of CSV, records and the header before them. */
+  /** Whether a file has not been written to for so long that what is half there stays so. */
+  static boolean settled(Path file) throws IOException {
+    return System.currentTimeMillis() - Files.getLastModifiedTime(file).toMillis() > SETTLED_MILLIS;
+  }
+
+  /** One record a line. */
   final class Lines implements FileRecords {
-    private final RandomAccessFile file;
+    private final TextLines lines;
     private final long to;
-    private final boolean ended;
-    private final boolean csv;
-    private byte[] buffer = new byte[1 << 16];
-    private int used;
-    private int at;
-    private long bufferAt;
-    private int lineFrom;
-    private int lineLength;
-    private String header;
 
-    Lines(Path path, long from, long to, boolean ended, boolean csv) throws IOException {
-      file = new RandomAccessFile(path.toFile(), "r");
+    Lines(TextLines lines, long from, long to) throws IOException {
+      this.lines = lines;
       this.to = to;
-      this.ended = ended;
-      this.csv = csv;
-      if (csv) {
-        if (!advance()) {
-          return; // not even a header yet
-        }
-        header = line();
-      }
-      if (from > position()) {
-        file.seek(from);
-        bufferAt = from;
-        used = 0;
-        at = 0;
-      }
-    }
-
-    private String line() {
-      return new String(buffer, lineFrom, lineLength, StandardCharsets.UTF_8);
+      lines.seek(from);
     }
 
     @Override
     public boolean next() throws IOException {
-      if (csv && header == null) {
-        return false;
-      }
-      while (position() < to && advance()) {
-        if (lineLength > 0) {
+      while (lines.position() < to && lines.next()) {
+        if (lines.length() > 0) {
           return true;
         }
       }
       return false;
     }
 
-    /** Moves to the next line; of CSV a line with an open quote goes on in the next. */
-    private boolean advance() throws IOException {
-      int scan = at;
-      boolean quoted = false;
-      while (true) {
-        for (; scan < used; scan++) {
-          if (csv && buffer[scan] == '"') {
-            quoted = !quoted;
-          }
-          if (buffer[scan] == '\n' && !quoted) {
-            return take(scan, scan + 1);
-          }
-        }
-        if (at > 0) {
-          System.arraycopy(buffer, at, buffer, 0, used - at);
-          bufferAt += at;
-          used -= at;
-          scan -= at;
-          at = 0;
-        }
-        if (used == buffer.length) {
-          buffer = Arrays.copyOf(buffer, buffer.length * 2);
-        }
-        file.seek(bufferAt + used);
-        int read = file.read(buffer, used, buffer.length - used);
-        if (read <= 0) {
-          return ended && used > 0 && take(used, used);
-        }
-        used += read;
-      }
-    }
-
-    private boolean take(int end, int next) {
-      lineFrom = at;
-      lineLength = end - at - (end > at && buffer[end - 1] == '\r' ? 1 : 0);
-      at = next;
-      return true;
-    }
-
     @Override
     public long position() {
-      return bufferAt + at;
+      return lines.position();
     }
 
     @Override
     public void read(MessageReader reader, Message message, Page into) {
-      if (csv) {
-        reader.readCsv(CsvLines.record(line()), CsvLines.record(header), message, into);
-      } else {
-        message.value = buffer;
-        message.from = lineFrom;
-        message.length = lineLength;
-        reader.read(message, into);
-      }
+      lines.refuseTooLong();
+      message.value = lines.bytes();
+      message.from = lines.from();
+      message.length = lines.length();
+      reader.read(message, into);
     }
 
     @Override
     public byte[] raw() {
-      return Arrays.copyOfRange(buffer, lineFrom, lineFrom + lineLength);
+      return lines.copy();
     }
 
     @Override
     public void close() throws IOException {
-      file.close();
+      lines.close();
     }
   }
 

@@ -51,14 +51,22 @@ public final class CsvDecoder implements MessageDecoder {
     }
   }
 
-  /** Whether any field is a column. */
-  boolean fits() {
+  /**
+   * Sees whether any field of the header is a column.
+   *
+   * @throws FormatException if none is: no line under it could say anything
+   */
+  public void checkHeader() {
     for (int column : columns) {
       if (column >= 0) {
-        return true;
+        return;
       }
     }
-    return false;
+    throw new FormatException(
+        "the header ("
+            + String.join(", ", names)
+            + ") names none of the columns: "
+            + String.join(", ", schema.columns().stream().map(Column::name).toList()));
   }
 
   @Override

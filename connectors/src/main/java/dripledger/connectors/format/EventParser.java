@@ -1,7 +1,6 @@
 package dripledger.connectors.format;
 
 import dripledger.engine.catalog.Origins;
-import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
@@ -198,13 +197,7 @@ public final class EventParser {
       for (CSVRecord record : parser) {
         if (decoder == null) {
           decoder = new CsvDecoder(schema, origins, record.toList(), drift);
-          if (!decoder.fits()) {
-            rejects.accept(
-                bad(
-                    record,
-                    "the first line must name columns of the stream: "
-                        + String.join(", ", schema.columns().stream().map(Column::name).toList())));
-          }
+          decoder.checkHeader();
           continue;
         }
         try {

@@ -116,10 +116,7 @@ public final class MessageReader {
 
   /** Appends a CSV record under a header. */
   public void readCsv(List<String> record, List<String> names, Message message, Page into) {
-    if (!names.equals(header)) {
-      header = names;
-      csv = new CsvDecoder(schema, origins, names, drift);
-    }
+    under(names);
     guarded(
         into,
         () -> {
@@ -127,6 +124,23 @@ public final class MessageReader {
           csv.decode(record, builder);
           appendBuilt(message, into);
         });
+  }
+
+  /**
+   * Sees whether any field of a CSV header is a column.
+   *
+   * @throws FormatException if none is
+   */
+  public void checkCsv(List<String> names) {
+    under(names);
+    csv.checkHeader();
+  }
+
+  private void under(List<String> names) {
+    if (!names.equals(header)) {
+      header = names;
+      csv = new CsvDecoder(schema, origins, names, drift);
+    }
   }
 
   private static void guarded(Page into, Runnable append) {

@@ -57,9 +57,19 @@ final class RelationFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<V
     return super.visit(call);
   }
 
+  private CatalogObject object(SqlIdentifier id) {
+    String name = id.names.get(id.names.size() - 1);
+    return id.names.size() == 2 && id.names.get(0).equalsIgnoreCase("drip")
+        ? CatalogObject.Figures.ALL.stream()
+            .filter(f -> f.name().equalsIgnoreCase(name))
+            .findFirst()
+            .orElse(null)
+        : catalog.find(name);
+  }
+
   private void read(SqlNode from) {
     if (from instanceof SqlIdentifier id) {
-      CatalogObject object = catalog.find(id.names.get(id.names.size() - 1));
+      CatalogObject object = object(id);
       if (object != null && !(object instanceof CatalogObject.Connection)) {
         found.add(object);
       }
