@@ -324,32 +324,27 @@ public final class Engine implements AutoCloseable {
    * @throws EngineException (LIMIT) if the views hold as much as they may; nothing was taken then
    */
   public CompletableFuture<Ledger.Receipt> append(CatalogObject.Stream s, Page page, int producer) {
-    return append(s, page, producer, null);
+    return append(s, page, producer, List.of(), null);
   }
 
   /**
-   * As above.
+   * As above, with what could not be taken, which becomes durable with the rest.
    *
+   * @param page may be empty
    * @param id by which {@link #isTaken} knows it for a day, or null
    */
   public CompletableFuture<Ledger.Receipt> append(
-      CatalogObject.Stream s, Page page, int producer, String id) {
+      CatalogObject.Stream s, Page page, int producer, List<Reject> rejects, String id) {
     refuseIfFull();
     return ledger.append(
-        List.of(new Ledger.Entry(s.id(), page, producer)), InputProgress.NOTHING, id);
+        List.of(new Ledger.Entry(s.id(), page, producer)),
+        new InputProgress(Map.of(), rejects, List.of()),
+        id);
   }
 
   /** Whether an append of this id is durable. */
   public boolean isTaken(String id) {
     return ledger.made(id) >= 0;
-  }
-
-  /** Keeps events that were pushed and could not be taken. */
-  public void reject(List<Reject> rejects) {
-    if (!rejects.isEmpty()) {
-      loop.submit(
-          new EpochInput(List.of(), -1, new InputProgress(Map.of(), rejects, List.of()), null));
-    }
   }
 
   private void keepRefused(List<Reject> rejects) {

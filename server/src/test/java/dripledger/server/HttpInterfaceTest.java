@@ -130,6 +130,15 @@ class HttpInterfaceTest {
         .contains("[[1,2],[2,2],[3,1],[4,1]]");
     assertThat(sql("SELECT COUNT(*) FROM drip.rejects WHERE object = 'resent'").toString())
         .contains("[[1]]");
+    HttpResponse<String> csv = post(path, "text/csv", "key,value\n1,2\n3,4\n");
+    assertThat(csv.statusCode()).isEqualTo(400);
+    assertThat(csv.body())
+        .contains("the header (key, value) names none of the columns: k")
+        .contains("\"accepted\":0");
+    assertThat(post(path, "application/json", "[{\"k\":5},\n{\"k\":6,\n{\"k\":7}]").body())
+        .contains("\"accepted\":2", "\"line\":2", "it has no end");
+    assertThat(sql("SELECT raw FROM drip.rejects WHERE object = 'resent' AND id > 1").toString())
+        .contains("{\\\"k\\\":6,");
     assertThat(keyed(path, "", events, false)).contains("Idempotency-Key is a text of 1 to 200");
     assertThat(
             HTTP.send(

@@ -1,12 +1,15 @@
 package dripledger.connectors.file;
 
 import dripledger.connectors.format.AvroFiles;
+import dripledger.connectors.format.CsvText;
 import dripledger.connectors.format.FormatException;
 import dripledger.connectors.format.ParquetFiles;
+import dripledger.connectors.format.TextLines;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
 import dripledger.engine.row.Page;
 import java.io.IOException;
+import java.io.RandomAccessFile;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
@@ -15,6 +18,9 @@ import java.util.Map;
 
 /** The records of one file, one after the other from a place on. Not thread-safe. */
 interface FileRecords extends AutoCloseable {
+  /** The longest line of text, in bytes. */
+  int MOST_BYTES = 16 << 20;
+
   /** How long nobody has written to a file of which we think that nobody will. */
   long SETTLED_MILLIS = 60_000;
 
@@ -52,9 +58,8 @@ interface FileRecords extends AutoCloseable {
     return switch (format) {
       case "avro" -> new Values(AvroFiles.read(file), from, to);
       case "parquet" -> new Values(ParquetFiles.read(file), from, to);
-      case "csv" ->
-          new CsvRecords(new TextLines(file, ended, true), from, to, ended || settled(file));
-      default -> new Lines(new TextLines(file, ended, false), from, to);
+      case "csv" -> new Csv(file, from, to, ended);
+      default -> new Lines(file, from, to, ended);
     };
   }
 
@@ -63,13 +68,26 @@ interface FileRecords extends AutoCloseable {
     return System.currentTimeMillis() - Files.getLastModifiedTime(file).toMillis() > SETTLED_MILLIS;
   }
 
+  private static TextLines lines(RandomAccessFile file, boolean ended, boolean quotes) {
+    return new TextLines(
+        (place, into, at, room) -> {
+          file.seek(place);
+          return file.read(into, at, room);
+        },
+        MOST_BYTES,
+        ended,
+        quotes);
+  }
+
   /** One record a line. */
   final class Lines implements FileRecords {
+    private final RandomAccessFile file;
     private final TextLines lines;
     private final long to;
 
-    Lines(TextLines lines, long from, long to) throws IOException {
-      this.lines = lines;
+    Lines(Path path, long from, long to, boolean ended) throws IOException {
+      file = new RandomAccessFile(path.toFile(), "r");
+      lines = lines(file, ended, false);
       this.to = to;
       lines.seek(from);
     }
@@ -105,7 +123,50 @@ interface FileRecords extends AutoCloseable {
 
     @Override
     public void close() throws IOException {
-      lines.close();
+      file.close();
+    }
+  }
+
+  /** CSV. */
+  final class Csv implements FileRecords {
+    private final RandomAccessFile file;
+    private final CsvText text;
+
+    Csv(Path path, long from, long to, boolean ended) throws IOException {
+      file = new RandomAccessFile(path.toFile(), "r");
+      text = new CsvText(lines(file, ended, true), from, to, ended || settled(path));
+    }
+
+    @Override
+    public void check(MessageReader reader) {
+      if (text.header() != null) {
+        reader.checkCsv(text.header());
+      }
+    }
+
+    @Override
+    public boolean next() throws IOException {
+      return text.next();
+    }
+
+    @Override
+    public long position() {
+      return text.position();
+    }
+
+    @Override
+    public void read(MessageReader reader, Message message, Page into) {
+      reader.readCsv(text.fields(), text.header(), message, into);
+    }
+
+    @Override
+    public byte[] raw() {
+      return text.raw();
+    }
+
+    @Override
+    public void close() throws IOException {
+      file.close();
     }
   }
 

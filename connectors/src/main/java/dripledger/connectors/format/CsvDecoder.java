@@ -78,17 +78,13 @@ public final class CsvDecoder implements MessageDecoder {
       if (!records.hasNext()) {
         throw new FormatException("an empty message");
       }
-      decode(records.next(), into);
+      decode(records.next().toList(), into);
       if (records.hasNext()) {
         throw new FormatException("more than one CSV record in the message");
       }
     } catch (IOException | UncheckedIOException | IllegalStateException e) {
       throw new FormatException("broken CSV: " + e.getMessage());
     }
-  }
-
-  void decode(CSVRecord record, RowBuilder into) {
-    decode(record.toList(), into);
   }
 
   /** Sets the columns of a record's fields. */

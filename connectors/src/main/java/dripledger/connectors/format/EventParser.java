@@ -7,19 +7,8 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import java.io.IOException;
 import java.io.InputStream;
-import java.io.InputStreamReader;
-import java.io.UncheckedIOException;
-import java.nio.charset.StandardCharsets;
-import java.util.Arrays;
 import java.util.Map;
 import java.util.function.Consumer;
-import org.apache.commons.csv.CSVParser;
-import org.apache.commons.csv.CSVRecord;
-import tools.jackson.core.JacksonException;
-import tools.jackson.core.JsonParser;
-import tools.jackson.core.JsonToken;
-import tools.jackson.core.ObjectReadContext;
-import tools.jackson.core.json.JsonFactory;
 
 /**
  * Reads a body of many events into pages of a stream's rows. A record that cannot be read is handed
@@ -30,6 +19,7 @@ public final class EventParser {
   public static final int MAX_RECORD_BYTES = RowWriter.MAX_ROW_BYTES;
 
   private static final int PAGE_ROWS = 4096;
+  private static final int PAGE_BYTES = 4 << 20;
 
   /** How a body is written. */
   public enum Format {
@@ -74,7 +64,11 @@ public final class EventParser {
     page = new Page(layout);
   }
 
-  /** Reads the whole body. */
+  /**
+   * Reads the whole body.
+   *
+   * @throws FormatException if nothing at all can be read of it; a record that cannot is a reject
+   */
   public void parse(InputStream body, Format format) throws IOException {
     switch (format) {
       case NDJSON -> lines(body);
@@ -96,129 +90,76 @@ public final class EventParser {
       page.abort();
       throw new FormatException(String.valueOf(e.getMessage()));
     }
-    if (page.size() >= PAGE_ROWS) {
+    if (page.size() >= PAGE_ROWS || page.byteSize() >= PAGE_BYTES) {
       pages.accept(page);
       page = new Page(layout);
     }
   }
 
-  private void lines(InputStream in) throws IOException {
-    byte[] buffer = new byte[1 << 16];
-    int used = 0;
-    long number = 1;
-    boolean tooLong = false;
-    while (true) {
-      int read = in.read(buffer, used, buffer.length - used);
-      int end = used + Math.max(0, read);
-      int start = 0;
-      for (int i = used; i < end; i++) {
-        if (buffer[i] == '\n') {
-          line(buffer, start, i - start, number++, tooLong);
-          tooLong = false;
-          start = i + 1;
+  private void lines(InputStream body) throws IOException {
+    TextLines lines = new TextLines(bytes(body), MAX_RECORD_BYTES, true, false);
+    while (lines.next()) {
+      if (!isBlank(lines)) {
+        try {
+          lines.refuseTooLong();
+          builder.clear();
+          json.decode(lines.bytes(), lines.from(), lines.length(), builder);
+          take();
+        } catch (FormatException e) {
+          rejects.accept(new BadRecord(lines.number(), e.getMessage(), lines.copy()));
         }
-      }
-      used = end - start;
-      if (read < 0) {
-        line(buffer, start, used, number, tooLong);
-        return;
-      }
-      if (used > MAX_RECORD_BYTES) {
-        tooLong = true;
-        used = 1000; // enough to be shown; the rest of the line is passed over
-      }
-      if (start > 0) {
-        System.arraycopy(buffer, start, buffer, 0, used);
-      }
-      if (used == buffer.length) {
-        buffer = Arrays.copyOf(buffer, buffer.length * 2);
       }
     }
   }
 
-  private void line(byte[] bytes, int from, int length, long number, boolean tooLong) {
-    boolean blank = true;
-    for (int i = from; i < from + length && blank; i++) {
-      blank = bytes[i] <= ' ' && bytes[i] >= 0;
-    }
-    if (blank) {
-      return;
-    }
-    try {
-      if (tooLong) {
-        throw new FormatException("the line is longer than " + MAX_RECORD_BYTES + " bytes");
+  private static TextLines.Bytes bytes(InputStream body) {
+    return (place, into, at, room) -> body.read(into, at, room);
+  }
+
+  private static boolean isBlank(TextLines line) {
+    for (int i = line.from(); i < line.from() + line.length(); i++) {
+      if (line.bytes()[i] > ' ' || line.bytes()[i] < 0) {
+        return false;
       }
-      builder.clear();
-      json.decode(bytes, from, length, builder);
-      take();
-    } catch (FormatException e) {
-      byte[] raw = Arrays.copyOfRange(bytes, from, from + length);
-      rejects.accept(new BadRecord(number, e.getMessage(), raw));
     }
+    return true;
   }
 
   private void array(InputStream body) throws IOException {
-    long element = 0;
-    try (JsonParser parser = new JsonFactory().createParser(ObjectReadContext.empty(), body)) {
-      if (parser.nextToken() != JsonToken.START_ARRAY) {
-        rejects.accept(new BadRecord(1, "not a JSON array", new byte[0]));
-        return;
-      }
-      while (parser.nextToken() != JsonToken.END_ARRAY) {
-        element++;
-        try {
-          if (parser.currentToken() != JsonToken.START_OBJECT) {
-            parser.skipChildren();
-            throw new FormatException("not a JSON object");
-          }
-          builder.clear();
-          json.readObject(parser, builder);
-          take();
-        } catch (FormatException e) {
-          rejects.accept(new BadRecord(element, e.getMessage(), new byte[0]));
+    JsonElements elements = new JsonElements(body, MAX_RECORD_BYTES);
+    if (!elements.begin()) {
+      throw new FormatException("not a JSON array");
+    }
+    for (long element = 1; elements.next(); element++) {
+      try {
+        if (elements.broken() != null) {
+          throw new FormatException("broken JSON: " + elements.broken());
         }
+        builder.clear();
+        json.decode(elements.bytes(), elements.from(), elements.length(), builder);
+        take();
+      } catch (FormatException e) {
+        rejects.accept(new BadRecord(element, e.getMessage(), elements.copy()));
       }
-    } catch (JacksonException e) {
-      rejects.accept(
-          new BadRecord(
-              element + 1,
-              "broken JSON: " + JsonDecoder.reason(e) + "; nothing behind it can be read",
-              new byte[0]));
     }
   }
 
   private void csv(InputStream body) throws IOException {
-    CsvDecoder decoder = null;
-    try (CSVParser parser =
-        CSVParser.builder()
-            .setReader(new InputStreamReader(body, StandardCharsets.UTF_8))
-            .setFormat(CsvDecoder.FORMAT)
-            .get()) {
-      for (CSVRecord record : parser) {
-        if (decoder == null) {
-          decoder = new CsvDecoder(schema, origins, record.toList(), drift);
-          decoder.checkHeader();
-          continue;
-        }
-        try {
-          builder.clear();
-          decoder.decode(record, builder);
-          take();
-        } catch (FormatException e) {
-          rejects.accept(bad(record, e.getMessage()));
-        }
-      }
-    } catch (UncheckedIOException | IllegalStateException e) {
-      rejects.accept(
-          new BadRecord(
-              0, "broken CSV: " + e.getMessage() + "; nothing behind it can be read", new byte[0]));
+    TextLines lines = new TextLines(bytes(body), MAX_RECORD_BYTES, true, true);
+    CsvText text = new CsvText(lines, 0, Long.MAX_VALUE, true);
+    if (text.header() == null) {
+      throw new FormatException("the header is missing: its first line names the columns");
     }
-  }
-
-  private static BadRecord bad(CSVRecord record, String reason) {
-    return new BadRecord(
-        record.getRecordNumber(),
-        reason,
-        String.join(",", record.toList()).getBytes(StandardCharsets.UTF_8));
+    CsvDecoder decoder = new CsvDecoder(schema, origins, text.header(), drift);
+    decoder.checkHeader();
+    while (text.next()) {
+      try {
+        builder.clear();
+        decoder.decode(text.fields(), builder);
+        take();
+      } catch (FormatException e) {
+        rejects.accept(new BadRecord(text.number(), e.getMessage(), text.raw()));
+      }
+    }
   }
 }

@@ -1,6 +1,7 @@
 package dripledger.connectors.format;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.row.BoxedRows;
@@ -35,6 +36,7 @@ class EventParserTest {
 
   private final List<String> rows = new ArrayList<>();
   private final List<String> rejects = new ArrayList<>();
+  private final List<String> raws = new ArrayList<>();
 
   private void parse(String body, EventParser.Format format) throws IOException {
     EventParser parser =
@@ -43,7 +45,10 @@ class EventParserTest {
             Origins.NONE,
             Map.of(),
             this::keep,
-            r -> rejects.add(r.line() + ": " + r.reason()),
+            r -> {
+              rejects.add(r.line() + ": " + r.reason());
+              raws.add(r.raw());
+            },
             null);
     parser.parse(new ByteArrayInputStream(body.getBytes(StandardCharsets.UTF_8)), format);
   }
@@ -114,6 +119,51 @@ class EventParserTest {
     parse("[{\"parcel\":9},{\"par", EventParser.Format.JSON_ARRAY);
     assertThat(rows).hasSize(3);
     assertThat(rejects.get(2)).contains("nothing behind it can be read");
+    assertThat(raws.get(2)).isEqualTo("{\"par");
+  }
+
+  /** An element that does not end costs itself, where lines tell the elements apart. */
+  @Test
+  void aBrokenElementDoesNotTakeTheOthersAlong() throws IOException {
+    parse(
+        """
+        [{"parcel":1,"gate":"a]},{\\"b"},
+         {"parcel":2,"gate":"G07},
+         {"parcel":3, "scanner": {"id": [1, {"x": "}"}]},
+         {"parcel":4 "gate":"G08"}, true,
+         {"parcel":5}
+        ,{"parcel":6}]
+        trailing""",
+        EventParser.Format.JSON_ARRAY);
+    assertThat(rows).extracting(r -> r.substring(1, 2)).containsExactly("1", "5", "6");
+    assertThat(rejects)
+        .satisfiesExactly(
+            r -> assertThat(r).isEqualTo("2: broken JSON: it has no end"),
+            r -> assertThat(r).isEqualTo("3: broken JSON: it has no end"),
+            r -> assertThat(r).startsWith("4: broken JSON: "),
+            r -> assertThat(r).isEqualTo("5: not a JSON object"));
+    assertThat(raws.get(0)).isEqualTo("{\"parcel\":2,\"gate\":\"G07},");
+    assertThat(raws.get(2)).isEqualTo("{\"parcel\":4 \"gate\":\"G08\"}");
+  }
+
+  /** The same array is read the same however it is laid out, and in pieces of any size. */
+  @Test
+  void layoutDoesNotMatter() throws IOException {
+    StringBuilder body = new StringBuilder(" \n[");
+    for (int i = 0; i < 30_000; i++) {
+      body.append(i == 0 ? "" : i % 3 == 0 ? " ,\n" : ",")
+          .append("{\"gate\": \"")
+          .append("x\\\\".repeat(i % 7))
+          .append("\",")
+          .append(i % 5 == 0 ? "\n\n    " : "")
+          .append("\"parcel\": ")
+          .append(i)
+          .append('}');
+    }
+    parse(body.append("]").toString(), EventParser.Format.JSON_ARRAY);
+    assertThat(rejects).isEmpty();
+    assertThat(rows).hasSize(30_000);
+    assertThat(rows.get(29_999)).startsWith("[29999, " + "x\\".repeat(29_999 % 7));
   }
 
   @Test
@@ -127,5 +177,26 @@ class EventParserTest {
         .containsExactly(
             "3: column parcel: \"two\" is not of type BIGINT",
             "4: the header names 3 columns, this line has 2");
+  }
+
+  @Test
+  void aCsvBodyWithoutAUsefulHeaderIsOneError() {
+    assertThatThrownBy(() -> parse("gatte,parzel\n1,2\n3,4\n", EventParser.Format.CSV))
+        .isInstanceOf(FormatException.class)
+        .hasMessage(
+            "the header (gatte, parzel) names none of the columns:"
+                + " parcel, gate, at, grams, price, scanner");
+    assertThatThrownBy(() -> parse("", EventParser.Format.CSV))
+        .hasMessageContaining("the header is missing");
+    assertThat(rejects).isEmpty();
+  }
+
+  @Test
+  void aStrayQuoteCostsItsOwnLine() throws IOException {
+    parse("parcel,gate\n1,\"a\nb\"\n2,\"c\n3,d\n4,5\" e\n5,\"f\"\n", EventParser.Format.CSV);
+    assertThat(rows).extracting(r -> r.substring(1, 2)).containsExactly("1", "3", "4", "5");
+    assertThat(rejects).hasSize(1);
+    assertThat(rejects.get(0)).startsWith("4: a quote that is not closed");
+    assertThat(raws).containsExactly("2,\"c");
   }
 }

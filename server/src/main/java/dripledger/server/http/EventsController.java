@@ -1,15 +1,13 @@
 package dripledger.server.http;
 
 import dripledger.connectors.OutsideSystems;
-import dripledger.connectors.format.BadRecord;
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.EventParser;
+import dripledger.connectors.format.FormatException;
 import dripledger.engine.Engine;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.row.BoxedRows;
-import dripledger.engine.source.Ledger;
-import dripledger.engine.source.Reject;
 import dripledger.server.Settings;
 import jakarta.servlet.http.HttpServletRequest;
 import java.io.BufferedInputStream;
@@ -18,16 +16,9 @@ import java.io.InputStream;
 import java.time.LocalDateTime;
 import java.time.ZoneOffset;
 import java.time.temporal.ChronoUnit;
-import java.util.ArrayList;
 import java.util.HashMap;
-import java.util.LinkedHashMap;
-import java.util.List;
 import java.util.Map;
-import java.util.concurrent.CompletableFuture;
-import java.util.concurrent.ExecutionException;
 import java.util.concurrent.Semaphore;
-import java.util.concurrent.TimeUnit;
-import java.util.concurrent.TimeoutException;
 import java.util.zip.GZIPInputStream;
 import java.util.zip.ZipException;
 import org.springframework.web.bind.annotation.PathVariable;
@@ -43,10 +34,6 @@ import org.springframework.web.bind.annotation.RestController;
  */
 @RestController
 class EventsController {
-  private static final int SHOWN_REJECTS = 100;
-
-  private static final int KEPT_AT_ONCE = 1000;
-
   /** Each has a watermark of its own in the stream. */
   private static final int MAX_PRODUCERS = 1024;
 
@@ -120,55 +107,25 @@ class EventsController {
     LocalDateTime now = LocalDateTime.now(ZoneOffset.UTC);
     Map<Integer, Long> filled = new HashMap<>();
     stream.origins().meta().forEach((column, meta) -> filled.put(column, BoxedRows.micros(now)));
-    List<CompletableFuture<Ledger.Receipt>> receipts = new ArrayList<>();
-    List<BadRecord> rejects = new ArrayList<>();
-    List<Reject> kept = new ArrayList<>();
     DriftLog drift = outside.pushed(stream);
     String pushed = "pushed at " + now.truncatedTo(ChronoUnit.SECONDS) + "Z";
     drift.at(() -> pushed);
-    long[] counts = new long[3];
-    PushKeys.Push push = keys.begin(stream.id(), key);
-    EventParser parser =
-        new EventParser(
-            stream.schema(),
-            stream.origins(),
-            filled,
-            page -> {
-              String id = push.page(page.size());
-              if (id != null && engine.isTaken(id)) {
-                counts[2] += page.size();
-              } else {
-                counts[0] += page.size();
-                receipts.add(engine.append(stream, page, producer, id));
-              }
-            },
-            reject -> {
-              counts[1]++;
-              if (rejects.size() < SHOWN_REJECTS) {
-                rejects.add(reject);
-              }
-              String origin = "pushed, line " + reject.line();
-              kept.add(new Reject(stream.id(), now, reject.reason(), null, reject.bytes(), origin));
-              if (kept.size() >= KEPT_AT_ONCE) {
-                keep(kept, counts);
-              }
-            },
-            drift);
+    String id = keys.begin(stream.id(), key);
+    Push push = new Push(engine, stream, producer, id, now);
+    EngineException failure = null;
     try (InputStream body = body(request)) {
-      parser.parse(body, format(request.getContentType(), body));
-      keep(kept, counts);
+      EventParser.Format format = format(request.getContentType(), body);
+      new EventParser(stream.schema(), stream.origins(), filled, push::rows, push::reject, drift)
+          .parse(body, format);
+      push.end();
+    } catch (FormatException e) {
+      failure = new EngineException(EngineException.Code.INVALID, e.getMessage(), null);
+    } catch (EngineException e) {
+      failure = e; // of what came before it is to be told
     } finally {
-      keys.end(push, receipts);
+      keys.end(id, push.receipts());
     }
-    return answer(stream, receipts, rejects, counts, wait != null);
-  }
-
-  /** Keeps what was rejected, unless that was done when the push came first. */
-  private void keep(List<Reject> rejects, long[] counts) {
-    if (counts[0] > 0 || counts[2] == 0) {
-      engine.reject(List.copyOf(rejects));
-    }
-    rejects.clear();
+    return push.answer(failure, wait != null, waitMillis);
   }
 
   /** The request's body, unpacked if it is in gzip. */
@@ -190,52 +147,6 @@ class EventsController {
       throw new EngineException(
           EngineException.Code.INVALID, "the body is not in gzip, as its header says", null);
     }
-  }
-
-  private Map<String, Object> answer(
-      CatalogObject.Stream stream,
-      List<CompletableFuture<Ledger.Receipt>> receipts,
-      List<BadRecord> rejects,
-      long[] counts,
-      boolean applied) {
-    Ledger.Receipt last = null;
-    for (CompletableFuture<Ledger.Receipt> receipt : receipts) {
-      try {
-        last = receipt.get(waitMillis, TimeUnit.MILLISECONDS);
-      } catch (TimeoutException e) {
-        throw new EngineException(
-            EngineException.Code.UNAVAILABLE,
-            "the events are on their way, but the database has not acknowledged them",
-            "with an Idempotency-Key they can be pushed again and are taken once; without one, what"
-                + " became of them shows in the stream's position");
-      } catch (InterruptedException e) {
-        Thread.currentThread().interrupt();
-        throw new IllegalStateException("interrupted", e);
-      } catch (ExecutionException e) {
-        throw new EngineException(
-            EngineException.Code.FAILED,
-            "not all events could be made durable: " + e.getCause().getMessage(),
-            "push them again once the service is back");
-      }
-    }
-    Map<String, Object> answer = new LinkedHashMap<>();
-    answer.put("accepted", counts[0]);
-    answer.put("rejected", counts[1]);
-    if (counts[2] > 0) {
-      answer.put("repeated", counts[2]);
-    }
-    answer.put("position", last == null ? engine.position(stream) : last.positions()[0]);
-    if (applied && last != null) {
-      answer.put("epoch", engine.awaitApplied(last.sequence()));
-    }
-    if (!rejects.isEmpty()) {
-      answer.put(
-          "rejects",
-          rejects.stream()
-              .map(r -> Map.of("line", r.line(), "reason", r.reason(), "raw", r.raw()))
-              .toList());
-    }
-    return answer;
   }
 
   /** By content type; without a telling one, by the first character. */

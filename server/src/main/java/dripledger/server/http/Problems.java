@@ -61,6 +61,15 @@ class Problems extends ResponseEntityExceptionHandler {
     return ResponseEntity.status(problem.getStatus()).body(problem);
   }
 
+  /** What was taken of a push that was not taken whole. */
+  @ExceptionHandler
+  ResponseEntity<ProblemDetail> push(Push.Broken e) {
+    ProblemDetail problem = of(e.why());
+    problem.setProperty("accepted", e.accepted);
+    problem.setProperty("rejected", e.rejected);
+    return ResponseEntity.status(problem.getStatus()).body(problem);
+  }
+
   @ExceptionHandler
   ResponseEntity<ProblemDetail> records(RecordsException e) {
     LOG.error("records", e);

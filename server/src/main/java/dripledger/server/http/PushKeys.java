@@ -19,25 +19,14 @@ final class PushKeys {
   private final Set<String> underWay = ConcurrentHashMap.newKeySet();
 
   /**
-   * A push that is being taken.
-   *
-   * @param id of it, or null if it has no key
-   */
-  record Push(String id, int[] pages) {
-    /** The id of the page that is next. */
-    String page(int rows) {
-      return id == null ? null : id + "/" + pages[0]++ + "/" + rows;
-    }
-  }
-
-  /**
    * Begins a push.
    *
    * @param header the value of Idempotency-Key, with quotes or without, or null
+   * @return the id of it, or null if it has no key
    */
-  Push begin(long stream, String header) {
+  String begin(long stream, String header) {
     if (header == null) {
-      return new Push(null, new int[1]);
+      return null;
     }
     String key = header.strip();
     if (key.length() >= 2 && key.startsWith("\"") && key.endsWith("\"")) {
@@ -54,15 +43,15 @@ final class PushKeys {
           "a push of this Idempotency-Key is still under way",
           "ask again in a moment, with the same key");
     }
-    return new Push(id, new int[1]);
+    return id;
   }
 
   /** Ends a push; its key is free again once the outcome of everything it gave is known. */
-  void end(Push push, List<CompletableFuture<Ledger.Receipt>> receipts) {
-    if (push.id() != null) {
+  void end(String id, List<CompletableFuture<Ledger.Receipt>> receipts) {
+    if (id != null) {
       CompletableFuture<Void> ignored =
           CompletableFuture.allOf(receipts.toArray(new CompletableFuture<?>[0]))
-              .whenComplete((done, e) -> underWay.remove(push.id()));
+              .whenComplete((done, e) -> underWay.remove(id));
     }
   }
 }

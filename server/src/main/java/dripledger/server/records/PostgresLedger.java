@@ -141,7 +141,9 @@ public final class PostgresLedger implements Ledger {
 
   @Override
   public CompletableFuture<Receipt> append(List<Entry> entries, InputProgress settled, String id) {
-    long bytes = entries.stream().mapToLong(e -> e.changes().byteSize()).sum();
+    long bytes =
+        entries.stream().mapToLong(e -> e.changes().byteSize()).sum()
+            + settled.rejects().stream().mapToLong(r -> r.raw() == null ? 0 : r.raw().length).sum();
     Pending pending =
         new Pending(List.copyOf(entries), settled, id, bytes, new CompletableFuture<>());
     synchronized (this) {

@@ -1,20 +1,15 @@
-package dripledger.connectors.file;
+package dripledger.connectors.format;
 
-import dripledger.connectors.format.CsvLines;
-import dripledger.connectors.format.FormatException;
-import dripledger.connectors.message.Message;
-import dripledger.connectors.message.MessageReader;
-import dripledger.engine.row.Page;
 import java.io.IOException;
 import java.nio.charset.StandardCharsets;
 import java.util.List;
 
 /**
- * CSV records of a file, whose first line is the header. A record may go over several lines within
+ * CSV records of a text, whose first line is the header. A record may go over several lines within
  * quotes. Where that gives no record of the header's length, a quote was a stray one: then only the
  * first line is refused, and the next is read as a record of its own. Not thread-safe.
  */
-final class CsvRecords implements FileRecords {
+public final class CsvText {
   private final TextLines lines;
   private final long to;
   private final boolean settled;
@@ -23,9 +18,12 @@ final class CsvRecords implements FileRecords {
   private String broken; // why there are none
 
   /**
-   * @param settled whether nobody writes the file any more, as far as can be told
+   * @param lines with quotes
+   * @param from where to go on behind the header
+   * @param to where to end
+   * @param settled whether nobody writes the text any more, as far as can be told
    */
-  CsvRecords(TextLines lines, long from, long to, boolean settled) throws IOException {
+  public CsvText(TextLines lines, long from, long to, boolean settled) throws IOException {
     this.lines = lines;
     this.to = to;
     this.settled = settled;
@@ -42,7 +40,12 @@ final class CsvRecords implements FileRecords {
     return new String(lines.bytes(), lines.from(), lines.length(), StandardCharsets.UTF_8);
   }
 
-  @Override
+  /** The fields' names, or null while there is not even a header. */
+  public List<String> header() {
+    return header;
+  }
+
+  /** Moves to the next record; false at the end of what is complete. */
   public boolean next() throws IOException {
     if (header == null) {
       return false;
@@ -60,9 +63,7 @@ final class CsvRecords implements FileRecords {
     return false;
   }
 
-  /**
-   * Whether a quote that is open at the end of the file has held whole records: it was no quote.
-   */
+  /** Whether a quote that is open at the end has held whole records: it was no quote. */
   private boolean stray() {
     byte[] unclosed = lines.unclosed();
     if (unclosed == null) {
@@ -98,33 +99,30 @@ final class CsvRecords implements FileRecords {
     }
   }
 
-  @Override
-  public void check(MessageReader reader) {
-    if (header != null) {
-      reader.checkCsv(header);
-    }
-  }
-
-  @Override
+  /** Where to go on after the record moved to. */
   public long position() {
     return lines.position();
   }
 
-  @Override
-  public void read(MessageReader reader, Message message, Page into) {
+  /** The number of the record's first line. */
+  public long number() {
+    return lines.number();
+  }
+
+  /**
+   * The fields of the record moved to, as many as the header names.
+   *
+   * @throws FormatException if there is no such record in the line
+   */
+  public List<String> fields() {
     if (broken != null) {
       throw new FormatException(broken);
     }
-    reader.readCsv(fields, header, message, into);
+    return fields;
   }
 
-  @Override
+  /** A copy of the record's bytes. */
   public byte[] raw() {
     return lines.copy();
-  }
-
-  @Override
-  public void close() throws IOException {
-    lines.close();
   }
 }

@@ -1,21 +1,18 @@
-package dripledger.connectors.file;
+package dripledger.connectors.format;
 
-import dripledger.connectors.format.FormatException;
 import java.io.IOException;
-import java.io.RandomAccessFile;
-import java.nio.file.Path;
 import java.util.Arrays;
 
 /**
- * The lines of a file by bytes; of CSV what a quote holds together. A line is never longer in
- * memory than {@value #MOST_BYTES} bytes, and a quote not open for more than {@value #MOST_QUOTED}:
- * behind that it is a line with a stray quote. Not thread-safe.
+ * The lines of a text by bytes; of CSV what a quote holds together. A quote is not open for more
+ * than {@value #MOST_QUOTED} bytes: beyond that the line has a stray one. Not thread-safe.
  */
-final class TextLines implements AutoCloseable {
-  private static final int MOST_BYTES = 16 << 20;
+public final class TextLines {
   private static final int MOST_QUOTED = 1 << 16;
+  private static final int SHOWN_BYTES = 1 << 10; // of a line that is too long
 
-  private final RandomAccessFile file;
+  private final Bytes in;
+  private final int mostBytes;
   private final boolean ended;
   private final boolean quotes;
   private byte[] buffer = new byte[1 << 16];
@@ -27,26 +24,43 @@ final class TextLines implements AutoCloseable {
   private int firstEnd; // of the line moved to: where its first line ends, or −1
   private long skipped; // bytes of it that were not kept
   private boolean open; // a quote, at the end of what there is
+  private long number; // of the line moved to
+  private long nextNumber = 1;
+
+  /** Where the bytes come from. */
+  @FunctionalInterface
+  public interface Bytes {
+    /**
+     * Reads on.
+     *
+     * @param place of the first byte wanted; what cannot go elsewhere is always asked in order
+     * @return how many bytes it has put in, or −1 at the end
+     */
+    int read(long place, byte[] into, int at, int room) throws IOException;
+  }
 
   /**
-   * @param ended whether the file no longer grows, so that a last line without an end counts
+   * @param mostBytes the longest line that is kept; of a longer one only the beginning is
+   * @param ended whether the text no longer grows, so that a last line without an end counts
    * @param quotes whether a field in quotes (RFC 4180) may hold ends of lines
    */
-  TextLines(Path path, boolean ended, boolean quotes) throws IOException {
-    file = new RandomAccessFile(path.toFile(), "r");
+  public TextLines(Bytes in, int mostBytes, boolean ended, boolean quotes) {
+    this.in = in;
+    this.mostBytes = mostBytes;
     this.ended = ended;
     this.quotes = quotes;
   }
 
-  /** Goes to a place in the file. */
-  void seek(long place) {
+  /** Goes to a place. */
+  public void seek(long place) {
     bufferAt = place;
     used = 0;
     at = 0;
   }
 
   /** Moves to the next line; false at the end of what is complete. */
-  boolean next() throws IOException {
+  public boolean next() throws IOException {
+    number = nextNumber;
     firstEnd = -1;
     skipped = 0;
     open = false;
@@ -70,16 +84,16 @@ final class TextLines implements AutoCloseable {
       if (open && firstEnd >= 0 && used - at > MOST_QUOTED) {
         return takeFirst();
       }
-      if (used - at > MOST_BYTES) {
-        skipped += used - at - (1 << 16); // its beginning says enough
-        bufferAt += used - at - (1 << 16);
-        used = at + (1 << 16);
+      if (used - at > mostBytes) {
+        int left = used - at - SHOWN_BYTES;
+        skipped += left;
+        bufferAt += left;
+        used -= left;
         scan = used;
       }
       int gone = compact();
       scan -= gone;
-      file.seek(bufferAt + used);
-      int read = file.read(buffer, used, buffer.length - used);
+      int read = in.read(bufferAt + used, buffer, used, buffer.length - used);
       if (read <= 0) {
         if (!ended || used == 0) {
           return false;
@@ -108,7 +122,16 @@ final class TextLines implements AutoCloseable {
     from = at;
     length = end - at - (end > at && buffer[end - 1] == '\r' ? 1 : 0);
     at = next;
+    nextNumber = number + 1;
+    for (int i = from; firstEnd >= 0 && i < end; i++) {
+      nextNumber += buffer[i] == '\n' ? 1 : 0;
+    }
     return true;
+  }
+
+  /** The number of the line moved to, from 1 on; counted from where reading began. */
+  public long number() {
+    return number;
   }
 
   /** What there is behind the last line, where a quote is still open; else null. */
@@ -131,37 +154,32 @@ final class TextLines implements AutoCloseable {
   }
 
   /** Where to go on after the line moved to. */
-  long position() {
+  public long position() {
     return bufferAt + at;
   }
 
-  byte[] bytes() {
+  public byte[] bytes() {
     return buffer;
   }
 
-  int from() {
+  public int from() {
     return from;
   }
 
-  int length() {
+  public int length() {
     return length;
   }
 
   /** Throws if the line was too long to be kept. */
-  void refuseTooLong() {
+  public void refuseTooLong() {
     if (skipped > 0) {
       throw new FormatException(
-          "a line of " + (length + skipped) + " bytes; " + MOST_BYTES + " is the most");
+          "the line has " + (length + skipped) + " bytes; " + mostBytes + " is the most");
     }
   }
 
   /** A copy of the line. */
-  byte[] copy() {
+  public byte[] copy() {
     return Arrays.copyOfRange(buffer, from, from + length);
-  }
-
-  @Override
-  public void close() throws IOException {
-    file.close();
   }
 }
