@@ -8,10 +8,13 @@ import java.io.OutputStream;
 import java.net.HttpURLConnection;
 import java.net.URI;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Files;
+import java.nio.file.Path;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Random;
 import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicLong;
 import org.junit.jupiter.api.Test;
@@ -73,6 +76,53 @@ class CrashTest {
       }
       assertThat(acknowledged.size()).isGreaterThan(20);
     }
+  }
+
+  /**
+   * The client's push goes on where it was when the service comes back: each event is taken once,
+   * each reject is kept once. What was answered to have been rejected is there after a kill.
+   */
+  @Test
+  void aPushGoesOnWhereItWas() throws Exception {
+    int events = 60_000;
+    StringBuilder lines = new StringBuilder("parcel,note\n");
+    for (int i = 0; i < events; i++) {
+      lines.append(i).append(i % 1000 == 7 ? ",\"two\nlines\"\n" : i % 100 == 3 ? "\n" : ",x\n");
+    }
+    try (LiveService service = new LiveService()) {
+      service.sql("CREATE STREAM note (parcel BIGINT NOT NULL, note VARCHAR)");
+      Path file = Files.createTempFile("drip-notes", ".csv");
+      Files.writeString(file, lines);
+      CompletableFuture<LiveService.Run> pushing =
+          CompletableFuture.supplyAsync(() -> push(service, file));
+      for (int kill = 0; kill < 2; kill++) {
+        String before = count(service, "note");
+        SourceTest.soon(service, "SELECT COUNT(*) > " + before + " FROM note", "[[true]]", 20);
+        service.kill();
+        service.start();
+      }
+      LiveService.Run run = pushing.get(60, TimeUnit.SECONDS);
+      assertThat(run.out()).startsWith("59400 accepted, 600 rejected, position 59400");
+      service.kill();
+      service.start();
+      assertThat(String.valueOf(service.sql("SELECT COUNT(*), COUNT(DISTINCT parcel) FROM note")))
+          .isEqualTo("[[59400, 59400]]");
+      assertThat(count(service, "note WHERE note LIKE '%lines'")).isEqualTo("60");
+      assertThat(count(service, "drip.rejects WHERE object = 'note'")).isEqualTo("600");
+      Files.delete(file);
+    }
+  }
+
+  private static LiveService.Run push(LiveService service, Path file) {
+    try {
+      return service.drip("", "push", "note", file.toString());
+    } catch (IOException | InterruptedException e) {
+      throw new IllegalStateException(e);
+    }
+  }
+
+  private static String count(LiveService service, String of) throws Exception {
+    return String.valueOf(service.sql("SELECT COUNT(*) FROM " + of)).replaceAll("[\\[\\]]", "");
   }
 
   /** One batch; answers whether it was acknowledged. */

@@ -7,21 +7,27 @@ import java.util.Map;
 final class Problem extends RuntimeException {
   private static final long serialVersionUID = 1L;
 
+  /** The exit code when no service answers. */
+  static final int UNREACHABLE = 4;
+
   private final int line;
   private final int column;
   private final String hint;
   private final int exitCode;
+  private final boolean passing;
 
   Problem(String message, String hint, int exitCode) {
-    this(message, 0, 0, hint, exitCode);
+    this(message, 0, 0, hint, exitCode, exitCode == UNREACHABLE);
   }
 
-  private Problem(String message, int line, int column, String hint, int exitCode) {
+  private Problem(
+      String message, int line, int column, String hint, int exitCode, boolean passing) {
     super(message);
     this.line = line;
     this.column = column;
     this.hint = hint;
     this.exitCode = exitCode;
+    this.passing = passing;
   }
 
   /** From an RFC 9457 answer. */
@@ -32,11 +38,17 @@ final class Problem extends RuntimeException {
         number(details.get("line")),
         number(details.get("column")),
         details.get("hint") == null ? null : details.get("hint").toString(),
-        1);
+        1,
+        number(details.get("status")) == 503);
   }
 
   private static int number(Object value) {
     return value instanceof Number n ? n.intValue() : 0;
+  }
+
+  /** Whether the same may go well in a moment. */
+  boolean passing() {
+    return passing;
   }
 
   int exitCode() {

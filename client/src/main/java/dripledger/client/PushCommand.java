@@ -8,7 +8,9 @@ import java.nio.file.Files;
 import java.nio.file.Path;
 import java.util.List;
 import java.util.Map;
+import java.util.UUID;
 import java.util.concurrent.Callable;
+import java.util.concurrent.TimeUnit;
 import picocli.CommandLine.Command;
 import picocli.CommandLine.Option;
 import picocli.CommandLine.Parameters;
@@ -54,6 +56,15 @@ final class PushCommand implements Callable<Integer> {
       description = "which of several that push this is: each has a watermark of its own")
   private int producer;
 
+  @Option(
+      names = "--patience",
+      paramLabel = "SECONDS",
+      defaultValue = "60",
+      description = "how long to try again when the service no longer answers (${DEFAULT-VALUE})")
+  private int patienceSeconds;
+
+  private final String run = UUID.randomUUID().toString();
+  private int part;
   private long accepted;
   private long rejected;
   private long sentLines;
@@ -99,10 +110,13 @@ final class PushCommand implements Callable<Integer> {
     byte[] header = how == Format.csv ? line(in) : new byte[0];
     part.write(header);
     int lines = 0;
+    boolean quoted = false; // a CSV record may go on in the next line
     for (byte[] line; (line = line(in)).length > 0; ) {
       part.write(line);
       lines++;
-      if (lines >= PART_LINES || part.size() >= PART_BYTES || in.available() == 0) {
+      quoted = how == Format.csv && quoted != endsQuoted(line);
+      boolean enough = lines >= PART_LINES || part.size() >= PART_BYTES || in.available() == 0;
+      if (enough && !quoted || part.size() >= 2 * PART_BYTES) {
         send(part.toByteArray(), part.size(), type, sentLines);
         sentLines += lines;
         lines = 0;
@@ -113,6 +127,14 @@ final class PushCommand implements Callable<Integer> {
     if (lines > 0 || position == null) {
       send(part.toByteArray(), part.size(), type, sentLines);
     }
+  }
+
+  private static boolean endsQuoted(byte[] line) {
+    boolean quoted = false;
+    for (byte b : line) {
+      quoted ^= b == '"';
+    }
+    return quoted;
   }
 
   private static byte[] line(InputStream in) throws IOException {
@@ -126,20 +148,49 @@ final class PushCommand implements Callable<Integer> {
     return line.toByteArray();
   }
 
+  /**
+   * Sends a part, again and again while the service does not answer: it knows the part and takes it
+   * once. What never answered at all is not waited for.
+   */
+  private Map<String, Object> sent(byte[] body, int length, String type) throws IOException {
+    String path =
+        "/api/v1/streams/"
+            + Service.encode(stream)
+            + "/events?producer="
+            + producer
+            + (wait ? "&wait=applied" : "");
+    String key = run + "-" + part++;
+    long end = System.nanoTime() + TimeUnit.SECONDS.toNanos(patienceSeconds);
+    boolean begun = part > 1;
+    for (boolean first = true; ; first = false) {
+      try {
+        return drip.service().post(path, type, body, length, key);
+      } catch (IOException | Problem e) {
+        begun |= !(e instanceof Problem);
+        boolean passing = !(e instanceof Problem p) || p.passing();
+        if (!begun || !passing || System.nanoTime() > end) {
+          throw e;
+        }
+        if (first) {
+          System.err.println("the service does not answer; sending this part again until it does");
+        }
+        try {
+          Thread.sleep(500);
+        } catch (InterruptedException interrupted) {
+          Thread.currentThread().interrupt();
+          throw e;
+        }
+      }
+    }
+  }
+
   @SuppressWarnings("unchecked")
   private void send(byte[] body, int length, String type, long before) throws IOException {
-    Map<String, Object> answer =
-        drip.service()
-            .post(
-                "/api/v1/streams/"
-                    + Service.encode(stream)
-                    + "/events?producer="
-                    + producer
-                    + (wait ? "&wait=applied" : ""),
-                type,
-                body,
-                length);
+    Map<String, Object> answer = sent(body, length, type);
     accepted += ((Number) answer.get("accepted")).longValue();
+    if (answer.get("repeated") instanceof Number taken) {
+      accepted += taken.longValue(); // when its answer was lost
+    }
     rejected += ((Number) answer.get("rejected")).longValue();
     position = answer.get("position");
     epoch = answer.get("epoch");

@@ -41,7 +41,10 @@ final class Service {
     try {
       status = connection.getResponseCode();
     } catch (ConnectException e) {
-      throw new Problem("no service answers at " + url, "start it with: drip up (or drip demo)", 4);
+      throw new Problem(
+          "no service answers at " + url,
+          "start it with: drip up (or drip demo)",
+          Problem.UNREACHABLE);
     }
     if (status < 400) {
       return connection.getInputStream();
@@ -69,7 +72,17 @@ final class Service {
   }
 
   Map<String, Object> post(String path, String type, byte[] body, int length) throws IOException {
-    return send("POST", path, type, body, length);
+    return send("POST", path, type, body, length, null);
+  }
+
+  /**
+   * Posts what the service takes once however often it is sent.
+   *
+   * @param key of this body and no other
+   */
+  Map<String, Object> post(String path, String type, byte[] body, int length, String key)
+      throws IOException {
+    return send("POST", path, type, body, length, key);
   }
 
   Map<String, Object> post(String path, Object body) throws IOException {
@@ -79,7 +92,7 @@ final class Service {
 
   Map<String, Object> put(String path, Object body) throws IOException {
     byte[] json = JSON.std.asString(body).getBytes(StandardCharsets.UTF_8);
-    return send("PUT", path, "application/json", json, json.length);
+    return send("PUT", path, "application/json", json, json.length, null);
   }
 
   Map<String, Object> delete(String path) throws IOException {
@@ -99,17 +112,24 @@ final class Service {
     }
   }
 
-  private Map<String, Object> send(String method, String path, String type, byte[] body, int length)
+  private Map<String, Object> send(
+      String method, String path, String type, byte[] body, int length, String key)
       throws IOException {
     HttpURLConnection connection = open(path);
     connection.setRequestMethod(method);
     connection.setDoOutput(true);
     connection.setRequestProperty("Content-Type", type);
+    if (key != null) {
+      connection.setRequestProperty("Idempotency-Key", '"' + key + '"');
+    }
     connection.setFixedLengthStreamingMode(length);
     try (OutputStream out = connection.getOutputStream()) {
       out.write(body, 0, length);
     } catch (ConnectException e) {
-      throw new Problem("no service answers at " + url, "start it with: drip up (or drip demo)", 4);
+      throw new Problem(
+          "no service answers at " + url,
+          "start it with: drip up (or drip demo)",
+          Problem.UNREACHABLE);
     }
     try (InputStream in = answer(connection)) {
       return JSON.std.mapFrom(in);
