@@ -8,6 +8,9 @@ import java.net.URI;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.SQLException;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -50,6 +53,12 @@ final class LiveService implements AutoCloseable {
 
   String url() {
     return "http://127.0.0.1:" + port;
+  }
+
+  /** A new connection to the records. */
+  Connection records() throws SQLException {
+    return DriverManager.getConnection(
+        cluster.jdbcUrl(PostgresCluster.DATABASE), PostgresCluster.USER, PASSWORD);
   }
 
   PostgresCluster cluster() {

@@ -63,6 +63,15 @@ public interface Connector {
       Page template,
       PartitionSink sink);
 
+  /** What of a range cannot be read again, for the user; null if all of it can. */
+  default String missing(
+      ConnectionOptions options,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to) {
+    return null;
+  }
+
   /** Where a later row of the same key says more than an earlier one only a broker can tell. */
   default List<Boolean> overtaken(
       ConnectionOptions options,

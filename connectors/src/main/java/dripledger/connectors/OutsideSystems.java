@@ -186,6 +186,15 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   @Override
+  public String missing(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to) {
+    return connector(connection).missing(options(connection), stream, from, to);
+  }
+
+  @Override
   public Feed open(
       CatalogObject.Connection connection,
       List<CatalogObject> objects,

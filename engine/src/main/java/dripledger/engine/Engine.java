@@ -336,6 +336,10 @@ public final class Engine implements AutoCloseable {
   public CompletableFuture<Ledger.Receipt> append(
       CatalogObject.Stream s, Page page, int producer, List<Reject> rejects, String id) {
     refuseIfFull();
+    if (!rejects.isEmpty()) {
+      loop.submit(
+          new EpochInput(List.of(), -1, InputProgress.NOTHING, () -> loop.countRejected(rejects)));
+    }
     return ledger.append(
         List.of(new Ledger.Entry(s.id(), page, producer)),
         new InputProgress(Map.of(), rejects, List.of()),

@@ -71,6 +71,11 @@ public final class MemoryLedger implements Ledger {
   }
 
   @Override
+  public long forgotten(long relationId) {
+    return 0;
+  }
+
+  @Override
   public synchronized long position(long relationId) {
     return positions.getOrDefault(relationId, 0L);
   }

@@ -188,6 +188,11 @@ class TableChangesTest {
     }
 
     @Override
+    public long forgotten(long relationId) {
+      return 0;
+    }
+
+    @Override
     public long position(long relationId) {
       return ledger.position(relationId);
     }

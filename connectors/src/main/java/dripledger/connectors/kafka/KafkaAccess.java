@@ -165,6 +165,13 @@ final class KafkaAccess {
     return Admin.create(properties());
   }
 
+  /** The number the broker has given a topic: another of the same name has another. */
+  String topicId(Admin admin, String topic) {
+    return get(admin.describeTopics(List.of(topic)).topicNameValues().get(topic))
+        .topicId()
+        .toString();
+  }
+
   /** A consumer that reads big pieces and never commits. */
   KafkaConsumer<byte[], byte[]> consumer(String offsetReset) {
     Properties p = properties();

@@ -266,6 +266,9 @@ public final class KafkaConnector implements Connector {
     List<TopicPartition> partitions = partitions(access, topic);
     try (KafkaConsumer<byte[], byte[]> consumer = access.consumer("none")) {
       KafkaPosition position = new KafkaPosition();
+      try (Admin admin = access.admin()) {
+        position.topicId(access.topicId(admin, topic));
+      }
       offsets(consumer, partitions, start)
           .forEach((partition, offset) -> position.next().put(partition.partition(), offset));
       return position.toPosition();
@@ -421,6 +424,20 @@ public final class KafkaConnector implements Connector {
     KafkaAccess access = new KafkaAccess(options);
     try {
       KafkaHistory.read(access, stream, new KafkaPosition(from), new KafkaPosition(to), sink);
+    } catch (KafkaException e) {
+      throw access.failure(e);
+    }
+  }
+
+  @Override
+  public String missing(
+      ConnectionOptions options,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to) {
+    KafkaAccess access = new KafkaAccess(options);
+    try {
+      return KafkaHistory.missing(access, stream, new KafkaPosition(from), new KafkaPosition(to));
     } catch (KafkaException e) {
       throw access.failure(e);
     }

@@ -14,10 +14,14 @@ import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Optional;
 import java.util.concurrent.TimeUnit;
+import java.util.function.Supplier;
+import org.apache.kafka.clients.admin.Admin;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.apache.kafka.clients.consumer.ConsumerRecords;
 import org.apache.kafka.clients.consumer.KafkaConsumer;
+import org.apache.kafka.clients.consumer.LogTruncationException;
 import org.apache.kafka.clients.consumer.OffsetAndMetadata;
 import org.apache.kafka.clients.consumer.OffsetOutOfRangeException;
 import org.apache.kafka.common.KafkaException;
@@ -37,6 +41,7 @@ final class KafkaFeed implements Feed {
   private static final Logger LOG = LoggerFactory.getLogger(KafkaFeed.class);
   private static final long RETRY_MILLIS = 1000;
   private static final long CLOSE_MILLIS = 1500;
+  private static final long UNSEEN_NANOS = TimeUnit.MILLISECONDS.toNanos(50);
   private static final long DISCOVERY_NANOS = TimeUnit.SECONDS.toNanos(10);
 
   private final KafkaAccess access;
@@ -45,7 +50,7 @@ final class KafkaFeed implements Feed {
   private final boolean skipsGaps;
   private final SourceSink sink;
   private final DriftLog drift;
-  private final KafkaPosition position;
+  private KafkaPosition position;
   private final TroubleLog troubles;
   private final Thread thread;
   private volatile boolean closed;
@@ -56,6 +61,7 @@ final class KafkaFeed implements Feed {
   private volatile long behind = -1;
   private volatile SourcePosition durable;
   private volatile KafkaConsumer<byte[], byte[]> reading;
+  private Supplier<String> identity;
 
   KafkaFeed(
       KafkaAccess access,
@@ -69,17 +75,24 @@ final class KafkaFeed implements Feed {
     this.drift = drift;
     SourceSpec source = CatalogObject.sourceOf(object);
     topic = source.option("topic");
-    skipsGaps = source.option("gaps", "stop").equals("skip");
+    skipsGaps = skipsGaps(source);
     position = new KafkaPosition(from);
     troubles = new TroubleLog(LOG, object.name());
     thread = new Thread(this::run, "feed-" + object.name());
     thread.start();
   }
 
+  /** Whether what is gone at the broker is to be passed over. */
+  static boolean skipsGaps(SourceSpec source) {
+    return source.option("gaps", "stop").equals("skip");
+  }
+
   private void run() {
     while (!closed) {
-      try (KafkaConsumer<byte[], byte[]> consumer = access.consumer("none")) {
+      try (KafkaConsumer<byte[], byte[]> consumer = access.consumer("none");
+          Admin admin = access.admin()) {
         reading = consumer;
+        identity = () -> access.topicId(admin, topic);
         read(consumer);
       } catch (InterruptedException | InterruptException | WakeupException e) {
         return;
@@ -124,6 +137,8 @@ final class KafkaFeed implements Feed {
     assign(consumer, batches);
     long discovered = System.nanoTime();
     boolean paused = false;
+    boolean moved = false; // whether the last call brought messages
+    long called = System.nanoTime();
     SourcePosition committed = null;
     while (!closed) {
       boolean full = sink.full();
@@ -139,10 +154,19 @@ final class KafkaFeed implements Feed {
       try {
         records = consumer.poll(KafkaConnector.POLL);
       } catch (OffsetOutOfRangeException e) {
-        gap(consumer, e);
+        if (!isAnother(consumer, batches)) {
+          gap(consumer, e);
+        }
         continue;
       }
-      if (!records.isEmpty()) {
+      // Between messages of one topic and those of the next of its name there is a pause.
+      boolean another =
+          !records.isEmpty()
+              && (!moved || System.nanoTime() - called > UNSEEN_NANOS)
+              && isAnother(consumer, batches);
+      moved = !records.isEmpty();
+      called = System.nanoTime();
+      if (!records.isEmpty() && !another) {
         troubles.over();
         submit(consumer, batches, records);
       }
@@ -175,10 +199,10 @@ final class KafkaFeed implements Feed {
         size += Math.max(0, r.serializedKeySize()) + Math.max(0, r.serializedValueSize());
       }
       // Not the last record's offset + 1: there may be marks of transactions behind it.
-      after.next().put(p.partition(), consumer.position(p));
+      after.advance(p.partition(), consumer.position(p), of.get(of.size() - 1).leaderEpoch());
     }
     sink.submit(read, after.toPosition(), null);
-    position.next().putAll(after.next()); // not before: what was not taken is read again
+    position = after; // not before: what was not taken is read again
     messages += records.count();
     bytes += size;
   }
@@ -209,6 +233,14 @@ final class KafkaFeed implements Feed {
       partitions.add(new TopicPartition(topic, info.partition()));
       announced.add(batches.empty(info.partition()));
     }
+    String id = identity.get();
+    if (position.topicId() == null) {
+      position.topicId(id);
+    } else if (!position.topicId().equals(id)) {
+      skip("the topic \"" + topic + "\" was deleted and made anew");
+      position = new KafkaPosition();
+      position.topicId(id);
+    }
     consumer.assign(partitions);
     for (TopicPartition p : partitions) {
       // A partition that came later is read from its start.
@@ -217,9 +249,33 @@ final class KafkaFeed implements Feed {
         next = consumer.beginningOffsets(List.of(p)).get(p);
         position.next().put(p.partition(), next);
       }
-      consumer.seek(p, next);
+      consumer.seek(p, position.seek(p.partition()));
     }
     sink.submit(announced, position.toPosition(), null);
+  }
+
+  /** Whether the topic is another one of the same name; then reading begins anew with it. */
+  private boolean isAnother(KafkaConsumer<byte[], byte[]> consumer, KafkaBatches batches)
+      throws InterruptedException {
+    if (identity.get().equals(position.topicId())) {
+      return false;
+    }
+    assign(consumer, batches);
+    return true;
+  }
+
+  /** Goes on without something, or not at all. */
+  private void skip(String what) {
+    if (!skipsGaps) {
+      throw new Gap(
+          what
+              + (object instanceof CatalogObject.Table
+                  ? "; nothing is read until the table is dropped and created again"
+                  : "; nothing is read until ALTER STREAM "
+                      + object.name()
+                      + " SET (gaps 'skip') says to go on without what is gone"));
+    }
+    LOG.warn("{}: {}; going on without what is gone", object.name(), what);
   }
 
   private void gap(KafkaConsumer<byte[], byte[]> consumer, OffsetOutOfRangeException e) {
@@ -229,24 +285,22 @@ final class KafkaFeed implements Feed {
       long ours = position.next().get(p.partition());
       boolean older = ours < first.get(p);
       String what =
-          older
-              ? "the broker has forgotten " + (first.get(p) - ours) + " messages of " + p
-              : p
-                  + " ends at "
-                  + end.get(p)
-                  + ", before where we are ("
-                  + ours
-                  + "): was it made anew?";
-      if (!skipsGaps) {
-        throw new Gap(
-            what
-                + "; nothing is read until ALTER STREAM "
-                + object.name()
-                + " SET (gaps 'skip') says to go on without them");
-      }
-      LOG.warn("{}: {}; going on without them", object.name(), what);
-      position.next().put(p.partition(), first.get(p));
-      consumer.seek(p, first.get(p));
+          e instanceof LogTruncationException
+              ? "the broker has lost messages of " + p + " that were read"
+              : older
+                  ? "the broker has forgotten " + (first.get(p) - ours) + " messages of " + p
+                  : p
+                      + " ends at "
+                      + end.get(p)
+                      + ", before where we are ("
+                      + ours
+                      + "): was it made anew?";
+      skip(what);
+      OffsetAndMetadata lost =
+          e instanceof LogTruncationException t ? t.divergentOffsets().get(p) : null;
+      position.advance(
+          p.partition(), lost == null ? first.get(p) : lost.offset(), Optional.empty());
+      consumer.seek(p, position.seek(p.partition()));
     }
   }
 

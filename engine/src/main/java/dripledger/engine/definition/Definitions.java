@@ -309,12 +309,14 @@ public final class Definitions {
    */
   private Result createView(String sql, Command command, List<CatalogObject> dropped) {
     CatalogObject object = LiveCatalog.object(store.nextId(), sql, command);
+    String missing = null;
     if (object instanceof CatalogObject.MaterializedView view) {
       PlanCut cut = live.newCut(view);
       QueryNode node = live.newView(view, cut);
       steps.use(view, cut);
       boolean stored = false;
       try {
+        missing = missing(cut);
         fill(view, cut, node);
         backfill.live(node, () -> {});
         replaceStored(object, dropped);
@@ -335,9 +337,15 @@ public final class Definitions {
     long epoch = EpochWait.await(loop.between(() -> going.forEach(loop::detach)));
     forget(dropped);
     live.defined();
+    String made = dropped.isEmpty() ? "created " : "replaced ";
     return new Result.Done(
-        (dropped.isEmpty() ? "created " : "replaced ") + object.kind() + " " + object.name(),
+        made + object.kind() + " " + object.name() + (missing == null ? "" : "; " + missing),
         epoch);
+  }
+
+  /** What a view, made now, would be without, because it is gone; or null. */
+  public String missing(PlanCut cut) {
+    return history.missing(steps.toRead(cut), loop.snapshot());
   }
 
   private void replaceStored(CatalogObject object, List<CatalogObject> dropped) {

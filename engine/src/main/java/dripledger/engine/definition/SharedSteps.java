@@ -116,6 +116,19 @@ public final class SharedSteps {
     }
   }
 
+  /** The relations that have to be read to make what a plan lacks; the steps there are, are not. */
+  synchronized Set<Long> toRead(PlanCut cut) {
+    Set<Long> read = new HashSet<>();
+    Followers.relations(cut.top(), read);
+    for (PlanCut.Step step : cut.steps()) {
+      Entry entry = entries.get(step.id());
+      if (entry == null || entry.made == null || !entry.made.isDone()) {
+        Followers.relations(step.plan(), read);
+      }
+    }
+    return read;
+  }
+
   /** The node of a step that is in use. */
   public synchronized QueryNode node(long id) {
     return entries.get(id).node;

@@ -10,12 +10,15 @@ import dripledger.engine.source.Ledger;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.time.PartitionMarks;
 import dripledger.engine.view.Snapshot;
+import java.util.Collection;
 import java.util.List;
 import java.util.Map;
+import java.util.Objects;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.function.Consumer;
 import java.util.function.LongFunction;
 import java.util.function.Supplier;
+import java.util.stream.Collectors;
 
 /**
  * Reads the events of a stream again: from the ledger what was pushed or retained, from its source
@@ -71,6 +74,42 @@ public final class StreamHistory {
             catalog.get().connectionOf(stream), stream, begin, to, new Page(layout), sink);
       }
     }
+  }
+
+  /**
+   * What of streams' events up to an epoch cannot be read again.
+   *
+   * @param ids of relations, of which only streams have events
+   * @return a sentence for the user without its end, or null
+   */
+  public String missing(Collection<Long> ids, Snapshot at) {
+    String missing =
+        ids.stream()
+            .map(catalog.get()::find)
+            .filter(CatalogObject.Stream.class::isInstance)
+            .map(stream -> missing((CatalogObject.Stream) stream, at))
+            .filter(Objects::nonNull)
+            .collect(Collectors.joining("; "));
+    return missing.isEmpty() ? null : missing;
+  }
+
+  private String missing(CatalogObject.Stream stream, Snapshot at) {
+    if (stream.inLedger()) {
+      long forgotten = ledger.forgotten(stream.id());
+      return forgotten == 0
+          ? null
+          : "the first "
+              + forgotten
+              + (forgotten == 1 ? " event" : " events")
+              + " of \""
+              + stream.name()
+              + "\" are no longer retained";
+    }
+    SourcePosition begin = begins.get(stream.id());
+    SourcePosition to = at.positions().getOrDefault(stream.id(), begin);
+    return to.equals(begin)
+        ? null
+        : connectors.missing(catalog.get().connectionOf(stream), stream, begin, to);
   }
 
   private PartitionSink marking(CatalogObject object, Consumer<Page> pages) {

@@ -20,8 +20,14 @@ final class ForecastRows {
 
   private ForecastRows() {}
 
-  static Result.Rows of(Trial trial, PlanNode plan, long epoch) {
+  /**
+   * @param missing what the view would be without, or null
+   */
+  static Result.Rows of(Trial trial, PlanNode plan, String missing, long epoch) {
     List<Object[]> rows = new ArrayList<>();
+    if (missing != null) {
+      rows.add(forecast("what is gone", "", missing, null, null, null));
+    }
     for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
       Trial.Amount hour = trial.why() != null ? null : trial.after(line.node(), HOUR);
       Trial.Amount day = trial.why() != null ? null : trial.after(line.node(), DAY);

@@ -398,6 +398,7 @@ public final class Introspection {
       return ForecastRows.of(
           Trial.of(command.plan(), definitions.catalog(), runner, snapshot),
           command.plan(),
+          definitions.missing(definitions.cut(command.plan(), null)),
           snapshot.epoch());
     }
     boolean analyze = command.analyze() && view != null;

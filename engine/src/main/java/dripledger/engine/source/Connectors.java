@@ -100,6 +100,17 @@ public interface Connectors {
   void decode(CatalogObject object, byte[] key, byte[] raw, Page into);
 
   /**
+   * What of the events between two positions the source does not have any more.
+   *
+   * @return what is missing, for the user, or null
+   */
+  String missing(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to);
+
+  /**
    * Which of some messages of a keyed table a later message for the same row has overtaken.
    *
    * @param rejects the messages as they came, oldest first

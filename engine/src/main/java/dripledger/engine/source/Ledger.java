@@ -77,6 +77,9 @@ public interface Ledger extends AutoCloseable {
   /** Changes the relation has had. */
   long position(long relationId);
 
+  /** How many of a relation's changes, the oldest, are no longer kept. */
+  long forgotten(long relationId);
+
   /**
    * Reads one relation's changes with {@code after < sequence <= through}, in order.
    *

@@ -53,6 +53,15 @@ final class NoConnectors implements Connectors {
   }
 
   @Override
+  public String missing(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      SourcePosition from,
+      SourcePosition to) {
+    return null;
+  }
+
+  @Override
   public boolean shared(String connectionType) {
     return false;
   }

@@ -134,6 +134,23 @@ public final class PostgresLedger implements Ledger {
     }
   }
 
+  @Override
+  public long forgotten(long relationId) {
+    try (Connection c = dataSource.getConnection();
+        PreparedStatement s =
+            c.prepareStatement(
+                "SELECT min(first_position) FROM ledger_segment WHERE relation_id = ?")) {
+      s.setLong(1, relationId);
+      try (ResultSet r = s.executeQuery()) {
+        r.next();
+        long first = r.getLong(1);
+        return r.wasNull() ? position(relationId) : first;
+      }
+    } catch (SQLException e) {
+      throw new RecordsException("the ledger cannot be read", e);
+    }
+  }
+
   /** Bytes that wait to become durable. */
   public synchronized long waitingBytes() {
     return waitingBytes;
