@@ -53,19 +53,21 @@ class MessageFormatsTest extends SourceTest {
       hub.send("avro.scan", Samples.avro(Samples.AVRO_LATER, later, 6));
       hub.send("avro.scan", new byte[] {0, 0, 0, 0, 1, 7});
       hub.send("avro.scan", "hello".getBytes(StandardCharsets.UTF_8));
+      hub.send("avro.scan", Samples.avro(Samples.AVRO_LATER, 77, 7)); // nobody knows this schema
+      hub.send("avro.scan", Samples.avro(Samples.AVRO_LATER, later, 8));
       expect("SELECT field, example FROM drip.drift WHERE object = 'avro_scan'", "[[grams, 60]]");
       service.sql("ALTER STREAM avro_scan ADD COLUMN grams INTEGER WITH REPLAY");
       expect(
           "SELECT parcel, grams FROM avro_scan WHERE parcel > 4 ORDER BY parcel",
-          "[[5, null], [6, 60]]");
+          "[[5, null], [6, 60], [8, 80]]");
       expect(
           "SELECT COUNT(*) FROM drip.rejects WHERE object = 'avro_scan' AND raw_bytes IS NOT NULL",
-          "[[2]]");
+          "[[3]]");
       assertThat(
               String.valueOf(
                   service.sql(
                       "SELECT reason FROM drip.rejects WHERE object = 'avro_scan' ORDER BY reason")))
-          .contains("broken Avro", "no schema number");
+          .contains("broken Avro", "no schema number", "has no schema of number 77");
     }
     assertThat(error("CREATE STREAM a FROM hub_log (topic 'avro.scan') FORMAT avro"))
         .contains("FORMAT avro needs to know the schemas");

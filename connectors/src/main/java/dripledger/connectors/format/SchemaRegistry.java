@@ -10,44 +10,85 @@ import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.TimeUnit;
+import org.apache.avro.AvroRuntimeException;
 import org.apache.avro.Schema;
 import tools.jackson.databind.json.JsonMapper;
 
 /**
  * Schemas by number, from a registry's common HTTP interface ({@code GET /schemas/ids/N}, {@code
  * GET /subjects/NAME/versions/latest}). A schema with a number never changes, so each is asked for
- * once. Safe from any thread.
+ * once; for one that is not there, which may come, it is asked again after a while. Safe from any
+ * thread.
  */
 final class SchemaRegistry {
   private static final int TIMEOUT_MILLIS = 5000;
+  private static final int MOST_UNKNOWN = 10_000;
+  private static final long ASK_AGAIN_NANOS = TimeUnit.SECONDS.toNanos(10);
   private static final JsonMapper JSON = JsonMapper.builder().build();
 
   private final String url;
   private final Map<Integer, Schema> byNumber = new ConcurrentHashMap<>();
+  private final Map<Integer, Long> unknown = new ConcurrentHashMap<>(); // when it was asked for
 
   SchemaRegistry(String url) {
     this.url = url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
   }
 
+  /**
+   * The schema of a number.
+   *
+   * @throws FormatException if the registry has no schema of this number, or one that is not Avro:
+   *     the message cannot be read, others can
+   * @throws EngineException if the registry does not answer as it should: nothing can be read then
+   */
   Schema byNumber(int number) {
     Schema known = byNumber.get(number);
-    if (known == null) {
-      known = parse(get("/schemas/ids/" + number).get("schema"));
-      byNumber.put(number, known);
+    if (known != null) {
+      return known;
     }
-    return known;
+    Long asked = unknown.get(number);
+    if (asked == null || System.nanoTime() - asked > ASK_AGAIN_NANOS) {
+      Map<?, ?> answer = get("/schemas/ids/" + number);
+      if (answer != null) {
+        unknown.remove(number);
+        known = parse(answer.get("schema"));
+        byNumber.put(number, known);
+        return known;
+      }
+      if (unknown.size() > MOST_UNKNOWN) {
+        unknown.clear();
+      }
+      unknown.put(number, System.nanoTime());
+    }
+    throw new FormatException("the schema registry has no schema of number " + number);
   }
 
   /** The newest schema of a topic's values. */
   Schema latest(String topic) {
     String subject = URLEncoder.encode(topic + "-value", StandardCharsets.UTF_8);
-    return parse(get("/subjects/" + subject + "/versions/latest").get("schema"));
+    String path = "/subjects/" + subject + "/versions/latest";
+    Map<?, ?> answer = get(path);
+    if (answer == null) {
+      throw status(path, HttpURLConnection.HTTP_NOT_FOUND, "is the schema registered there?");
+    }
+    return parse(answer.get("schema"));
   }
 
   private static Schema parse(Object text) {
-    return new Schema.Parser().parse(String.valueOf(text));
+    try {
+      return new Schema.Parser().parse(String.valueOf(text));
+    } catch (AvroRuntimeException e) {
+      throw new FormatException("the schema registry's schema is not Avro: " + e.getMessage());
+    }
   }
 
+  private static EngineException status(String path, int status, String hint) {
+    return new EngineException(
+        Code.FAILED, "the schema registry answers " + path + " with status " + status, hint);
+  }
+
+  /** The answer, or null if there is no such thing. */
   private Map<?, ?> get(String path) {
     try {
       HttpURLConnection connection =
@@ -55,11 +96,11 @@ final class SchemaRegistry {
       connection.setConnectTimeout(TIMEOUT_MILLIS);
       connection.setReadTimeout(TIMEOUT_MILLIS);
       int status = connection.getResponseCode();
-      if (status != 200) {
-        throw new EngineException(
-            Code.FAILED,
-            "the schema registry answers " + path + " with status " + status,
-            status == 404 ? "is the schema registered there?" : "look at the registry's log");
+      if (status == HttpURLConnection.HTTP_NOT_FOUND) {
+        return null;
+      }
+      if (status != HttpURLConnection.HTTP_OK) {
+        throw status(path, status, "look at the registry's log");
       }
       try (InputStream in = connection.getInputStream()) {
         return JSON.readValue(in, Map.class);
