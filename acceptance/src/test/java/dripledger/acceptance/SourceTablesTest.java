@@ -3,6 +3,12 @@ package dripledger.acceptance;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import java.io.IOException;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.sql.Connection;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.sql.Statement;
 import org.junit.jupiter.api.Test;
 
 /** What can happen to tables at their source of which a change feed says nothing. */
@@ -87,6 +93,112 @@ class SourceTablesTest extends SourceTest {
     service.sql("REFRESH TABLE day");
     expect("SELECT * FROM day", "[[1, 1]]");
     service.sql("DROP TABLE day");
+  }
+
+  /**
+   * A transaction larger than may wait in memory is one epoch all the same; beyond that it is
+   * refused.
+   */
+  @Test
+  void aLargeTransactionIsOneEpoch() throws Exception {
+    hub.execute(
+        "CREATE TABLE large (id integer PRIMARY KEY, pad text, n integer)",
+        "CREATE TABLE large_also (id integer PRIMARY KEY)",
+        "INSERT INTO large VALUES (1, '', 0)");
+    service.sql(
+        "CREATE TABLE large FROM hub_ops (table 'public.large');"
+            + " CREATE TABLE large_also FROM hub_ops (table 'public.large_also');"
+            + " CREATE MATERIALIZED VIEW large_sum AS SELECT COUNT(*) AS c, SUM(n) AS s FROM large");
+    expect("SELECT c, s FROM large_sum", "[[1, 0]]");
+    Path seen = Files.createTempFile("drip-large", ".csv");
+    String query = "SELECT c, s FROM large_sum";
+    LiveService.Run followed =
+        service.endedWhen(
+            () -> {
+              if (Files.size(seen) == 0) {
+                Files.writeString(seen, "begun");
+                transaction();
+              }
+              return rows(query).equals("[[60000, 120000]]");
+            },
+            "follow",
+            query);
+    Files.delete(seen);
+    assertThat(followed.out().lines().filter(l -> l.contains("60000"))).hasSize(1);
+    assertThat(followed.out()).doesNotContain("30000");
+    expect("SELECT COUNT(*) FROM large_also", "[[3]]");
+    service.kill();
+    service.start();
+    expect(query, "[[60000, 120000]]");
+    service.sql("DROP TABLE large CASCADE; DROP TABLE large_also");
+  }
+
+  private static String rows(String query) throws IOException {
+    return String.valueOf(service.sql(query));
+  }
+
+  /** Some 90 MB: rows are put in, changed, taken out; another table is touched before and after. */
+  private static void transaction() throws IOException {
+    try (Connection c = hub.connect();
+        Statement s = c.createStatement()) {
+      c.setAutoCommit(false);
+      s.execute("INSERT INTO large_also VALUES (1)");
+      s.execute("INSERT INTO large SELECT g, repeat('x', 400), 1 FROM generate_series(2, 60000) g");
+      s.execute("INSERT INTO large_also VALUES (2)");
+      s.execute("UPDATE large SET n = 2, pad = repeat('y', 400)");
+      s.execute(
+          "INSERT INTO large SELECT g, repeat('z', 400), 7 FROM generate_series(60001, 90000) g");
+      s.execute("DELETE FROM large WHERE id > 60000");
+      s.execute("INSERT INTO large_also VALUES (3)");
+      c.commit();
+    } catch (SQLException e) {
+      throw new IOException(e);
+    }
+  }
+
+  /**
+   * What the source keeps for us is shown, told when it is much, and let go of by ALTER and DROP.
+   */
+  @Test
+  void whatTheSourceKeepsIsShownAndLetGoOf() throws Exception {
+    hub.execute(
+        "CREATE TABLE kept (id integer PRIMARY KEY, pad text)", "INSERT INTO kept VALUES (1)");
+    service.sql(
+        "CREATE CONNECTION hub_two TYPE postgres OPTIONS (url '"
+            + hub.operations().jdbcUrl("hub")
+            + "', user 'drip', password SECRET hub_ops_password, slot 'kept_one', keep_alarm_mb '8',"
+            + " max_transaction_mb '20');"
+            + " CREATE TABLE kept FROM hub_two (table 'public.kept')");
+    expect("SELECT COUNT(*) FROM kept", "[[1]]");
+    expect(
+        "SELECT kept_bytes >= 0, reason FROM drip.inputs WHERE name = 'hub_two'", "[[true, null]]");
+    // A transaction that is larger than allowed stops the feed; the source keeps on keeping.
+    hub.execute("INSERT INTO kept SELECT g, repeat('x', 900) FROM generate_series(2, 60000) g");
+    assertThat(state("kept", "larger than"))
+        .contains("a transaction at the source is larger than 20 MB");
+    assertThat(state("kept", "keep_alarm_mb"))
+        .contains("MB of its log for slot \\\"kept_one\\\" (option keep_alarm_mb is 8)");
+    service.sql("ALTER CONNECTION hub_two SET (slot 'kept_two', max_transaction_mb '200')");
+    assertThat(slots()).doesNotContain("kept_one");
+    service.sql("REFRESH TABLE kept");
+    expect("SELECT COUNT(*) FROM kept", "[[60000]]");
+    hub.execute("INSERT INTO kept VALUES (0)");
+    expect("SELECT COUNT(*) FROM kept", "[[60001]]");
+    assertThat(slots()).contains("kept_two");
+    service.sql("DROP TABLE kept");
+    assertThat(slots()).doesNotContain("kept_two");
+    service.sql("DROP CONNECTION hub_two");
+  }
+
+  private static String slots() throws SQLException {
+    try (Connection c = hub.connect();
+        Statement s = c.createStatement();
+        ResultSet r =
+            s.executeQuery(
+                "SELECT coalesce(string_agg(slot_name, ','), '') FROM pg_replication_slots")) {
+      r.next();
+      return r.getString(1);
+    }
   }
 
   /** A table of the same name is not the same table. */

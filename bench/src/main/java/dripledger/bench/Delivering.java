@@ -57,7 +57,12 @@ final class Delivering {
     Flyway.configure().dataSource(store).load().migrate();
     System.out.printf("%ndelivering %,d rows of about 60 bytes%n", rows);
     try (KafkaBroker broker = KafkaBroker.temporary(Path.of(System.getenv("DRIP_HUB_LIB")));
-        OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600, DriftStore.NONE)) {
+        OutsideSystems outside =
+            new OutsideSystems(
+                name -> PASSWORD,
+                3600,
+                DriftStore.NONE,
+                Path.of(System.getProperty("java.io.tmpdir")))) {
       topics(broker.servers());
       Engine engine = engine(outside);
       engine.execute(

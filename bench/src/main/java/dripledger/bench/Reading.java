@@ -213,7 +213,12 @@ final class Reading {
   private double ours(String servers, String view, long checkpointMillis) throws Exception {
     clear();
     MemoryLedger ledger = new MemoryLedger();
-    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600, DriftStore.NONE)) {
+    try (OutsideSystems outside =
+        new OutsideSystems(
+            name -> PASSWORD,
+            3600,
+            DriftStore.NONE,
+            Path.of(System.getProperty("java.io.tmpdir")))) {
       Engine declaring = engine(ledger, outside, 3_600_000);
       declaring.execute(
           "CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '"
@@ -324,7 +329,12 @@ final class Reading {
     execute(
         store.getConnection(),
         "CREATE TABLE parcel (id bigint PRIMARY KEY, service text, grams integer, note text)");
-    try (OutsideSystems outside = new OutsideSystems(name -> PASSWORD, 3600, DriftStore.NONE)) {
+    try (OutsideSystems outside =
+        new OutsideSystems(
+            name -> PASSWORD,
+            3600,
+            DriftStore.NONE,
+            Path.of(System.getProperty("java.io.tmpdir")))) {
       Engine engine = engine(new MemoryLedger(), outside, 3_600_000);
       engine.execute(
           "CREATE CONNECTION ops TYPE postgres OPTIONS (url '"

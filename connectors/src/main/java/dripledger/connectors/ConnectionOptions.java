@@ -4,6 +4,7 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import java.nio.file.Path;
 import java.util.Set;
 import java.util.TreeSet;
 import java.util.function.UnaryOperator;
@@ -12,13 +13,22 @@ import java.util.function.UnaryOperator;
 public final class ConnectionOptions {
   private final CatalogObject.Connection connection;
   private final UnaryOperator<String> secrets;
+  private final Path waiting;
 
   /**
    * @param secrets answers the value of a secret, or null
+   * @param waiting the folder for what waits on disk
    */
-  public ConnectionOptions(CatalogObject.Connection connection, UnaryOperator<String> secrets) {
+  public ConnectionOptions(
+      CatalogObject.Connection connection, UnaryOperator<String> secrets, Path waiting) {
     this.connection = connection;
     this.secrets = secrets;
+    this.waiting = waiting;
+  }
+
+  /** The folder for what waits on disk. */
+  public Path waiting() {
+    return waiting;
   }
 
   /** The connection's name. */

@@ -114,4 +114,7 @@ public interface Connector {
   }
 
   default void release(ConnectionOptions options) {}
+
+  /** Gives back what the source holds for us and other options no longer speak of. */
+  default void altered(ConnectionOptions before, ConnectionOptions after) {}
 }

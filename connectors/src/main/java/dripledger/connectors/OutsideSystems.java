@@ -31,6 +31,7 @@ import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceSink;
 import dripledger.engine.source.Target;
+import java.nio.file.Path;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
@@ -52,6 +53,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
 
   private final Map<String, Connector> connectors;
   private final UnaryOperator<String> secrets;
+  private final Path waiting;
   private final DriftStore driftStore;
   private final Map<Long, List<Drift>> savedDrift = new ConcurrentHashMap<>();
   private final Map<Long, DriftLog> drift = new ConcurrentHashMap<>();
@@ -69,9 +71,12 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
    * @param secrets answers the value of a secret by name, or null
    * @param checkSeconds how often connections are checked in the background
    * @param driftStore where drift is kept, every {@value #DRIFT_SECONDS} seconds
+   * @param waiting the folder for what waits on disk
    */
-  public OutsideSystems(UnaryOperator<String> secrets, int checkSeconds, DriftStore driftStore) {
+  public OutsideSystems(
+      UnaryOperator<String> secrets, int checkSeconds, DriftStore driftStore, Path waiting) {
     this.secrets = secrets;
+    this.waiting = waiting;
     this.driftStore = driftStore;
     connectors =
         Map.of(
@@ -113,7 +118,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   private ConnectionOptions options(CatalogObject.Connection connection) {
-    return new ConnectionOptions(connection, secrets);
+    return new ConnectionOptions(connection, secrets, waiting);
   }
 
   @Override
@@ -282,6 +287,11 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   @Override
   public void release(CatalogObject.Connection connection) {
     connector(connection).release(options(connection));
+  }
+
+  @Override
+  public void altered(CatalogObject.Connection before, CatalogObject.Connection after) {
+    connector(after).altered(options(before), options(after));
   }
 
   @Override

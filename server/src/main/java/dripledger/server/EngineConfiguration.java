@@ -75,7 +75,18 @@ class EngineConfiguration {
   @Bean(destroyMethod = "close")
   OutsideSystems outsideSystems(DataSource dataSource, Secrets secrets, Settings settings) {
     return new OutsideSystems(
-        secrets::value, settings.connectionCheckSeconds(), new PostgresDrift(dataSource));
+        secrets::value,
+        settings.connectionCheckSeconds(),
+        new PostgresDrift(dataSource),
+        waiting(settings));
+  }
+
+  /** The folder for what waits on disk. */
+  private static Path waiting(Settings settings) {
+    return Path.of(
+        settings.waitingDirectory().isEmpty()
+            ? System.getProperty("java.io.tmpdir")
+            : settings.waitingDirectory());
   }
 
   @Bean(destroyMethod = "close")
@@ -115,12 +126,7 @@ class EngineConfiguration {
             settings.changeMillis(),
             settings.workers() == 0 ? EngineOptions.cores() : settings.workers(),
             EngineOptions.TOGETHER_ROWS,
-            new Refresher.Bounds(
-                Path.of(
-                    settings.waitingDirectory().isEmpty()
-                        ? System.getProperty("java.io.tmpdir")
-                        : settings.waitingDirectory()),
-                settings.maxWaitingBytes()),
+            new Refresher.Bounds(waiting(settings), settings.maxWaitingBytes()),
             settings.deliveryMillis());
     Engine engine =
         new Engine(

@@ -13,7 +13,9 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import dripledger.engine.source.KeyedRows;
 import dripledger.engine.source.Reject;
+import dripledger.engine.source.SpooledRows;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Path;
 import java.time.LocalDateTime;
 import java.time.ZoneOffset;
 import java.util.ArrayList;
@@ -54,10 +56,11 @@ final class FollowedTable {
   private int[] columns; // of the relation's columns, ours or −1
   private Page page;
   private int dated; // rows of it
+  private SpooledRows spooled; // what was gathered before the page
   private List<Reject> rejects = new ArrayList<>();
 
   /** The operations of one transaction that came while the table was being loaded. */
-  record KeptBack(long commitLsn, Page page, List<Reject> rejects) {}
+  record KeptBack(long commitLsn, Page page, List<Reject> rejects, SpooledRows spooled) {}
 
   FollowedTable(CatalogObject.Table table, DriftLog drift, boolean live) {
     this.table = table;
@@ -125,12 +128,49 @@ final class FollowedTable {
     return page.byteSize();
   }
 
+  /** What of it waits on disk, in bytes. */
+  long spooledBytes() {
+    return spooled == null ? 0 : spooled.bytes();
+  }
+
   boolean pending() {
-    return !page.isEmpty() || !rejects.isEmpty();
+    return !page.isEmpty() || !rejects.isEmpty() || spooled != null;
+  }
+
+  /** Puts what is gathered aside, onto disk. */
+  void spool(Path directory) {
+    if (!page.isEmpty()) {
+      if (spooled == null) {
+        spooled = new SpooledRows(operations, directory);
+      }
+      spooled.add(page);
+      page = new Page(operations);
+      dated = 0;
+    }
+  }
+
+  /** What was put aside since the last call, or null; comes before the page. */
+  SpooledRows takeSpooled() {
+    SpooledRows taken = spooled;
+    spooled = null;
+    return taken;
+  }
+
+  /** Forgets what was gathered: it will be sent again. */
+  void discard() {
+    takePage();
+    takeRejects();
+    SpooledRows gone = takeSpooled();
+    if (gone != null) {
+      gone.release();
+    }
   }
 
   /** Says when what was gathered since the last call was committed. */
   void committed(long micros) {
+    if (spooled != null) {
+      spooled.madeAt(micros);
+    }
     while (dated < page.size()) {
       page.mark(dated++, micros);
     }

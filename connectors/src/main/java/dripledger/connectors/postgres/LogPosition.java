@@ -1,6 +1,7 @@
 package dripledger.connectors.postgres;
 
 import dripledger.engine.catalog.SourcePosition;
+import java.util.List;
 import java.util.Map;
 import java.util.TreeMap;
 import org.postgresql.replication.LogSequenceNumber;
@@ -29,11 +30,17 @@ record LogPosition(long lsn, Map<Long, Partitions> partitions) {
     return new SourcePosition(LogSequenceNumber.valueOf(lsn).asString());
   }
 
-  /** What stands behind the place in the text. */
-  static String text(Map<Long, Partitions> partitions) {
-    StringBuilder text = new StringBuilder();
+  /** The position with those of the tables that have partitions. */
+  static SourcePosition of(long lsn, List<FollowedTable> tables) {
+    Map<Long, Partitions> partitions = new TreeMap<>();
+    for (FollowedTable t : tables) {
+      if (!t.partitions.files().isEmpty()) {
+        partitions.put(t.table.id(), t.partitions);
+      }
+    }
+    StringBuilder text = new StringBuilder(LogSequenceNumber.valueOf(lsn).asString());
     partitions.forEach(
         (table, parts) -> text.append(' ').append(table).append('=').append(parts.text()));
-    return text.toString();
+    return new SourcePosition(text.toString());
   }
 }

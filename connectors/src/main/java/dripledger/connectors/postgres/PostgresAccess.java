@@ -3,6 +3,7 @@ package dripledger.connectors.postgres;
 import dripledger.connectors.ConnectionOptions;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import java.nio.file.Path;
 import java.sql.Connection;
 import java.sql.DriverManager;
 import java.sql.PreparedStatement;
@@ -17,7 +18,7 @@ import org.postgresql.PGProperty;
 /** Connections for a connection's options, and what their failures mean. */
 final class PostgresAccess {
   private static final Set<String> OPTIONS =
-      Set.of("url", "user", "password", "tls", "slot", "max_transaction_mb");
+      Set.of("url", "user", "password", "tls", "slot", "max_transaction_mb", "keep_alarm_mb");
 
   private final ConnectionOptions options;
 
@@ -35,14 +36,28 @@ final class PostgresAccess {
     return options.get("slot", own);
   }
 
-  /** The largest transaction taken, in bytes of rows. */
+  /** The folder for what waits on disk. */
+  Path waiting() {
+    return options.waiting();
+  }
+
+  /** The largest transaction taken, in bytes of rows; by default what half of the heap holds. */
   long maxTransactionBytes() {
-    String mb = options.get("max_transaction_mb", "512");
+    return megabytes("max_transaction_mb", Runtime.getRuntime().maxMemory() >> 21);
+  }
+
+  /** When to tell that the source keeps much for us, in bytes. */
+  long keepAlarmBytes() {
+    return megabytes("keep_alarm_mb", 1024);
+  }
+
+  private long megabytes(String option, long otherwise) {
+    String mb = options.get(option, "" + otherwise);
     try {
       return Long.parseLong(mb) << 20;
     } catch (NumberFormatException e) {
       throw new EngineException(
-          Code.INVALID, "option \"max_transaction_mb\": '" + mb + "' is not a number", null);
+          Code.INVALID, "option \"" + option + "\": '" + mb + "' is not a number", null);
     }
   }
 
@@ -102,6 +117,7 @@ final class PostgresAccess {
   /** Checks that we get in and that changes can be had. */
   void check() {
     maxTransactionBytes();
+    keepAlarmBytes();
     try (Connection c = connect()) {
       if (!"logical".equals(value(c, "SHOW wal_level"))) {
         throw new EngineException(

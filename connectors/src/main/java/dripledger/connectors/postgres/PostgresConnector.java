@@ -275,6 +275,17 @@ public final class PostgresConnector implements Connector {
     throw notAStream(stream.source());
   }
 
+  /** What the source keeps under another name is let go of. */
+  @Override
+  public void altered(ConnectionOptions before, ConnectionOptions after) {
+    boolean same =
+        new PostgresAccess(before).slot().equals(new PostgresAccess(after).slot())
+            && before.get("url", "").equals(after.get("url", ""));
+    if (!same) {
+      release(before);
+    }
+  }
+
   /** Drops slot and publication, so that the source keeps nothing for us. */
   @Override
   public void release(ConnectionOptions options) {

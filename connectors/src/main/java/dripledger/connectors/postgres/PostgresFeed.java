@@ -20,12 +20,14 @@ import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.TreeMap;
+import java.util.Objects;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.locks.LockSupport;
 import java.util.function.Consumer;
 import java.util.function.LongFunction;
+import java.util.stream.Collectors;
+import java.util.stream.Stream;
 import org.postgresql.PGConnection;
 import org.postgresql.replication.LogSequenceNumber;
 import org.postgresql.replication.PGReplicationStream;
@@ -59,6 +61,7 @@ final class PostgresFeed implements Feed {
   private final PgOutput decoder;
   private final Map<String, Long> loading = new LinkedHashMap<>();
   private final TroubleLog troubles;
+  private final SourceWatch watch;
   private Thread thread;
   private long position; // everything up to here has been submitted
   private final Object starting = new Object();
@@ -67,7 +70,6 @@ final class PostgresFeed implements Feed {
   private volatile String reason;
   private volatile long messages;
   private volatile long bytes;
-  private volatile long behind = -1;
   private volatile long durable;
 
   PostgresFeed(
@@ -82,6 +84,7 @@ final class PostgresFeed implements Feed {
     read = new TransactionReader(access, sink, tables, byRelation);
     decoder = new PgOutput(read);
     troubles = new TroubleLog(LOG, access.name());
+    watch = new SourceWatch(access);
     LogPosition begin = LogPosition.parse(from);
     position = begin.lsn();
     read.ended = position;
@@ -100,25 +103,17 @@ final class PostgresFeed implements Feed {
     thread.start();
   }
 
-  /** The slot is gone or has moved past us: changes are lost, and only a new load helps. */
-  static final class Lost extends RuntimeException {
-    private static final long serialVersionUID = 1L;
-
-    Lost(String message) {
-      super(message);
-    }
-  }
-
   private void run() {
     while (!closed) {
       try (Connection replication = open()) {
         read(replication.unwrap(PGConnection.class));
       } catch (InterruptedException e) {
         return;
-      } catch (Lost e) {
+      } catch (ChangesLost e) {
         LOG.error("{} has stopped: {}", access.name(), e.getMessage());
         state = "stopped";
         reason = e.getMessage();
+        watchStopped();
         return;
       } catch (SQLException e) {
         waitAfter(access.failure(e).getMessage());
@@ -126,6 +121,14 @@ final class PostgresFeed implements Feed {
         LOG.error("{} cannot be read", access.name(), e);
         waitAfter(String.valueOf(e.getMessage()));
       }
+    }
+  }
+
+  /** While nothing is read the source keeps more and more, which is to be seen. */
+  private void watchStopped() {
+    while (!closed && state.equals("stopped")) {
+      watch.look(Math.max(position, read.seen), List.of(), (t, why) -> {});
+      LockSupport.parkNanos(LOOK_NANOS);
     }
   }
 
@@ -145,24 +148,7 @@ final class PostgresFeed implements Feed {
 
   private Connection open() throws SQLException {
     try (Connection c = access.connect()) {
-      Slots.Slot slot = Slots.find(c, access.slot());
-      if (slot == null || slot.lost()) {
-        throw new Lost(
-            "slot \""
-                + access.slot()
-                + "\" is "
-                + (slot == null
-                    ? "not there any more"
-                    : "lost: the database has removed what it kept")
-                + "; REFRESH TABLE loads a table again and begins anew");
-      }
-      if (slot.confirmed() > position) {
-        throw new Lost(
-            "slot \""
-                + access.slot()
-                + "\" has been read on by somebody else, changes are lost; REFRESH TABLE loads a"
-                + " table again");
-      }
+      Slots.refuseLost(c, access.slot(), position);
     }
     return access.replication();
   }
@@ -171,8 +157,7 @@ final class PostgresFeed implements Feed {
     synchronized (this) {
       byRelation.clear();
       for (FollowedTable t : tables.values()) {
-        t.takePage();
-        t.takeRejects();
+        t.discard();
         t.keptBack.removeIf(kept -> kept.commitLsn() >= position); // it will be sent again
       }
     }
@@ -268,44 +253,21 @@ final class PostgresFeed implements Feed {
     }
   }
 
-  /** What changes do not say: how far behind we are, and tables that are others than they were. */
   private void lookAtSource() {
-    try (Connection c = access.connect()) {
-      lookAtTables(c);
-      String lag =
-          PostgresAccess.value(
-              c,
-              "SELECT pg_wal_lsn_diff(pg_current_wal_lsn(), ?::pg_lsn)::bigint",
-              LogSequenceNumber.valueOf(Math.max(position, read.seen)).asString());
-      behind = Math.max(0, Long.parseLong(lag));
-    } catch (SQLException e) {
-      LOG.debug("{} cannot be looked at", access.name(), e);
-    }
-  }
-
-  private void lookAtTables(Connection c) throws SQLException {
     List<FollowedTable> live;
     synchronized (this) {
       live = tables.values().stream().filter(t -> t.live && !t.stopped).toList();
     }
-    for (FollowedTable t : live) {
-      String why =
-          Slots.publishes(c, access.slot(), t.schemaName, t.tableName)
-              ? t.partitions.unsaid(c, t.schemaName, t.tableName)
-              : t.schemaName
-                  + "."
-                  + t.tableName
-                  + " was dropped, renamed or made anew at the source";
-      Partitions now = why == null ? Partitions.of(c, t.schemaName, t.tableName) : t.partitions;
-      synchronized (this) {
-        if (tables.get(t.table.id()) == t) {
-          t.partitions = now;
-          if (why != null) {
-            stop(t, why + "; REFRESH TABLE " + t.table.name() + " loads it again");
+    watch.look(
+        Math.max(position, read.seen),
+        live,
+        (t, why) -> {
+          synchronized (this) {
+            if (tables.get(t.table.id()) == t) {
+              stop(t, why);
+            }
           }
-        }
-      }
-    }
+        });
   }
 
   private void stop(FollowedTable t, String why) {
@@ -314,15 +276,10 @@ final class PostgresFeed implements Feed {
   }
 
   private SourcePosition position(long lsn, FollowedTable joining) {
-    Map<Long, Partitions> made = new TreeMap<>();
     synchronized (this) {
-      for (FollowedTable t : tables.values()) {
-        if ((t.live || t == joining) && !t.partitions.files().isEmpty()) {
-          made.put(t.table.id(), t.partitions);
-        }
-      }
+      return LogPosition.of(
+          lsn, tables.values().stream().filter(t -> t.live || t == joining).toList());
     }
-    return new SourcePosition(LogSequenceNumber.valueOf(lsn).asString() + LogPosition.text(made));
   }
 
   /** Hands over the transactions read since the last time, whole. */
@@ -331,7 +288,8 @@ final class PostgresFeed implements Feed {
     synchronized (this) {
       for (FollowedTable t : tables.values()) {
         if (t.live && t.pending()) {
-          batches.add(new SourceBatch(t.table.id(), t.takePage(), 0, t.takeRejects()));
+          batches.add(
+              new SourceBatch(t.table.id(), t.takePage(), 0, t.takeRejects(), t.takeSpooled()));
         }
       }
     }
@@ -362,7 +320,8 @@ final class PostgresFeed implements Feed {
     synchronized (this) {
       for (FollowedTable.KeptBack kept : ready.keptBack) {
         if (kept.commitLsn() >= ready.loadedAt) {
-          batches.add(new SourceBatch(ready.table.id(), kept.page(), 0, kept.rejects()));
+          batches.add(
+              new SourceBatch(ready.table.id(), kept.page(), 0, kept.rejects(), kept.spooled()));
         }
       }
       attach = ready.attach;
@@ -502,11 +461,22 @@ final class PostgresFeed implements Feed {
 
   @Override
   public FeedStatus status() {
+    String alarm = watch.alarm();
+    String why =
+        Stream.of(reason, alarm).filter(Objects::nonNull).collect(Collectors.joining("; "));
     Map<String, Long> copy;
     synchronized (this) {
       copy = new LinkedHashMap<>(loading);
     }
-    return new FeedStatus(state, reason, messages, bytes, behind, "bytes", copy);
+    return new FeedStatus(
+        state,
+        why.isEmpty() ? null : why,
+        messages,
+        bytes,
+        watch.behind(),
+        "bytes",
+        copy,
+        watch.kept());
   }
 
   @Override

@@ -38,6 +38,32 @@ final class Slots {
   }
 
   /**
+   * Sees whether a slot still has what comes after a place.
+   *
+   * @throws ChangesLost if not
+   */
+  static void refuseLost(Connection c, String name, long position) throws SQLException {
+    Slot slot = find(c, name);
+    if (slot == null || slot.lost()) {
+      throw new ChangesLost(
+          "slot \""
+              + name
+              + "\" is "
+              + (slot == null
+                  ? "not there any more"
+                  : "lost: the database has removed what it kept")
+              + "; REFRESH TABLE loads a table again and begins anew");
+    }
+    if (slot.confirmed() > position) {
+      throw new ChangesLost(
+          "slot \""
+              + name
+              + "\" has been read on by somebody else, changes are lost; REFRESH TABLE loads a"
+              + " table again");
+    }
+  }
+
+  /**
    * Makes sure that there is a publication, and that it tells changes of partitions as those of
    * their table: under their own names nobody would know them.
    */

@@ -12,6 +12,10 @@ final class TransactionReader implements PgOutput.Handler {
   private final SourceSink sink;
   private final Map<Long, FollowedTable> tables;
   private final Map<Integer, FollowedTable> byRelation;
+
+  /** What is gathered in memory, in bytes of rows; more waits on disk. */
+  private static final long MEMORY_BYTES = 32L << 20;
+
   private final long maxTransactionBytes;
   private long commitLsn; // of the transaction being read
   private long commitMicros;
@@ -50,7 +54,8 @@ final class TransactionReader implements PgOutput.Handler {
     for (FollowedTable t : tables.values()) {
       t.committed(commitMicros);
       if (!t.live && t.pending()) {
-        t.keptBack.add(new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects()));
+        t.keptBack.add(
+            new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects(), t.takeSpooled()));
       }
     }
     gathered = Math.max(gathered, 1); // also a transaction of no rows for us moves us on
@@ -99,11 +104,18 @@ final class TransactionReader implements PgOutput.Handler {
 
   private void bound() {
     long held = 0;
+    long spooled = 0;
     for (FollowedTable t : tables.values()) {
       held += t.pendingBytes();
     }
-    if (held > maxTransactionBytes) {
-      throw new PostgresFeed.Lost(
+    if (held > MEMORY_BYTES) {
+      for (FollowedTable t : tables.values()) {
+        t.spool(access.waiting());
+        spooled += t.spooledBytes();
+      }
+    }
+    if (held + spooled > maxTransactionBytes) {
+      throw new ChangesLost(
           "a transaction at the source is larger than "
               + (maxTransactionBytes >> 20)
               + " MB, and half of it is never shown; raise option max_transaction_mb of \""

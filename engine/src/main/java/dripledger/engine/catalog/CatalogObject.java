@@ -251,7 +251,8 @@ public sealed interface CatalogObject {
                     column("messages", Kind.BIGINT),
                     column("bytes", Kind.BIGINT),
                     column("behind", Kind.BIGINT),
-                    column("behind_unit", Kind.VARCHAR))));
+                    column("behind_unit", Kind.VARCHAR),
+                    column("kept_bytes", Kind.BIGINT))));
 
     /** How messages have left their declarations. */
     public static final Figures DRIFT =

@@ -264,8 +264,15 @@ public final class Alterations {
         List.of());
     sources.closeConnection(connection);
     live.publish(changed);
+    String left = "";
+    try {
+      connectors.altered(connection, changed);
+    } catch (EngineException e) {
+      left = "; what was kept there for us is still there: " + e.getMessage();
+    }
     sources.reopen(changed);
     deliveries.reopen(changed);
-    return new Result.Done("altered connection " + connection.name(), loop.snapshot().epoch());
+    return new Result.Done(
+        "altered connection " + connection.name() + left, loop.snapshot().epoch());
   }
 }

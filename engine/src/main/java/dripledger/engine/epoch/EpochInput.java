@@ -3,6 +3,7 @@ package dripledger.engine.epoch;
 import dripledger.engine.row.Page;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
+import dripledger.engine.source.SpooledRows;
 import dripledger.engine.time.Arrival;
 import java.util.List;
 
@@ -20,8 +21,15 @@ public record EpochInput(
    * Changes to one relation, from one partition of its input.
    *
    * @param arrivedMicros when they came to us, in microseconds since 1970, or {@link Arrival#NONE}
+   * @param spooled rows that come before those of the page, and are read when they are taken; or
+   *     null
    */
-  public record Change(long relationId, Page page, int partition, long arrivedMicros) {
+  public record Change(
+      long relationId, Page page, int partition, long arrivedMicros, SpooledRows spooled) {
+    public Change(long relationId, Page page, int partition, long arrivedMicros) {
+      this(relationId, page, partition, arrivedMicros, null);
+    }
+
     /** Changes that came before, nobody knows when. */
     public Change(long relationId, Page page, int partition) {
       this(relationId, page, partition, Arrival.NONE);
@@ -35,6 +43,17 @@ public record EpochInput(
     public Change(long relationId, Page page) {
       this(relationId, page, 0);
     }
+
+    /** Lets go of what waited on disk. */
+    void done() {
+      if (spooled != null) {
+        spooled.release();
+      }
+    }
+
+    int rows() {
+      return page.size() + (spooled == null ? 0 : spooled.rows());
+    }
   }
 
   /** What the ledger has just taken. */
@@ -44,7 +63,7 @@ public record EpochInput(
   }
 
   int rows() {
-    return changes.stream().mapToInt(c -> c.page.size()).sum() + settled.rejects().size();
+    return changes.stream().mapToInt(Change::rows).sum() + settled.rejects().size();
   }
 
   long bytes() {

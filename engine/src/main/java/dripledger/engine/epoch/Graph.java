@@ -232,14 +232,22 @@ final class Graph implements AutoCloseable {
     if (byId.get(change.relationId()) instanceof InputNode node
         && node.failure() == null
         && !node.isLoading()) {
-      int rows = change.page().size();
-      atWork(
-          node,
-          () -> node.take(change.page(), change.partition(), nowMillis, change.arrivedMicros()));
+      int rows = change.rows();
+      atWork(node, () -> take(node, change, nowMillis));
+      change.done();
       taken += rows;
       return rows;
     }
     return 0;
+  }
+
+  private static void take(InputNode node, EpochInput.Change change, long nowMillis) {
+    if (change.spooled() != null) {
+      change
+          .spooled()
+          .read(p -> node.take(p, change.partition(), nowMillis, change.arrivedMicros()));
+    }
+    node.take(change.page(), change.partition(), nowMillis, change.arrivedMicros());
   }
 
   /** Takes every node through an epoch. */

@@ -260,7 +260,7 @@ public final class Sources {
       for (SourceBatch batch : batches) {
         changes.add(
             new EpochInput.Change(
-                batch.objectId(), batch.page(), batch.partition(), Arrival.now()));
+                batch.objectId(), batch.page(), batch.partition(), Arrival.now(), batch.spooled()));
       }
       waiting = loop.full();
       loop.submit(

@@ -76,7 +76,8 @@ public final class FigureTables {
               input.status().messages(),
               input.status().bytes(),
               input.status().behind() < 0 ? null : input.status().behind(),
-              input.status().behindUnit()
+              input.status().behindUnit(),
+              input.status().kept() < 0 ? null : input.status().kept()
             });
       }
     } else if (table == Figures.DRIFT) {

@@ -131,6 +131,9 @@ public interface Connectors {
   /** Gives back what the source holds for us: called when a connection or its last table goes. */
   void release(CatalogObject.Connection connection);
 
+  /** Gives back what the source holds for us under options that a connection no longer has. */
+  void altered(CatalogObject.Connection before, CatalogObject.Connection after);
+
   /** No outside systems: for engines on their own. */
   Connectors NONE = new NoConnectors();
 }

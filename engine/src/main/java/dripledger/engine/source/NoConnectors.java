@@ -135,4 +135,7 @@ final class NoConnectors implements Connectors {
 
   @Override
   public void release(CatalogObject.Connection connection) {}
+
+  @Override
+  public void altered(CatalogObject.Connection before, CatalogObject.Connection after) {}
 }

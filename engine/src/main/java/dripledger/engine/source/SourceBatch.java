@@ -12,5 +12,11 @@ import java.util.List;
  *     again
  * @param partition whose watermark they advance; 0 where there are no partitions
  * @param rejects messages of the same range that were not taken
+ * @param spooled rows that come before those of the page, which were too many for memory; or null
  */
-public record SourceBatch(long objectId, Page page, int partition, List<Reject> rejects) {}
+public record SourceBatch(
+    long objectId, Page page, int partition, List<Reject> rejects, SpooledRows spooled) {
+  public SourceBatch(long objectId, Page page, int partition, List<Reject> rejects) {
+    this(objectId, page, partition, rejects, null);
+  }
+}

@@ -164,8 +164,9 @@ class ObjectsController {
     shown.put("bytes", input.bytes());
     shown.put("behind", input.behind() < 0 ? null : input.behind());
     shown.put("behind_unit", input.behindUnit());
+    shown.put("kept_bytes", input.kept() < 0 ? null : input.kept());
     answer.put("input", shown);
-    if (!input.state().equals("reading") && "ok".equals(answer.get("health"))) {
+    if (input.reason() != null && "ok".equals(answer.get("health"))) {
       answer.put("health", input.state() + ": " + input.reason());
     }
   }
