@@ -1,14 +1,16 @@
 package dripledger.demo;
 
+import static java.nio.charset.StandardCharsets.UTF_8;
+
 import com.sun.net.httpserver.HttpServer;
 import java.io.IOException;
 import java.net.InetAddress;
 import java.net.InetSocketAddress;
-import java.nio.charset.StandardCharsets;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.function.BiPredicate;
 
 /**
  * A small schema registry on loopback, for tests and for trying things out: it answers schemas by
@@ -18,16 +20,21 @@ public final class RegistryStandIn implements AutoCloseable {
   private final HttpServer server;
   private final List<String> schemas = new ArrayList<>();
   private final Map<String, Integer> newest = new HashMap<>();
+  private BiPredicate<String, String> compatible = (before, now) -> true;
 
   public RegistryStandIn() throws IOException {
     server = HttpServer.create(new InetSocketAddress(InetAddress.getLoopbackAddress(), 0), 0);
     server.createContext(
         "/",
         exchange -> {
-          String answer = answer(exchange.getRequestURI().getPath());
+          String path = exchange.getRequestURI().getPath();
+          String answer =
+              exchange.getRequestMethod().equals("POST")
+                  ? posted(path, new String(exchange.getRequestBody().readAllBytes(), UTF_8))
+                  : answer(path);
           byte[] body =
               (answer == null ? "{\"error_code\":40403,\"message\":\"not found\"}" : answer)
-                  .getBytes(StandardCharsets.UTF_8);
+                  .getBytes(UTF_8);
           exchange.getResponseHeaders().set("Content-Type", "application/json");
           exchange.sendResponseHeaders(answer == null ? 404 : 200, body.length);
           exchange.getResponseBody().write(body);
@@ -45,6 +52,35 @@ public final class RegistryStandIn implements AutoCloseable {
     schemas.add(schema);
     newest.put(subject, schemas.size());
     return schemas.size();
+  }
+
+  /** Says which schemas may follow which: the newest of a subject, then the one that is to come. */
+  public synchronized void accepts(BiPredicate<String, String> compatible) {
+    this.compatible = compatible;
+  }
+
+  /** The newest schema of a subject, or null. */
+  public synchronized String newest(String subject) {
+    Integer number = newest.get(subject);
+    return number == null ? null : schemas.get(number - 1);
+  }
+
+  private synchronized String posted(String path, String body) {
+    String schema = unquoted(body);
+    String[] parts = path.split("/");
+    if (path.startsWith("/compatibility/subjects/")) {
+      String before = newest(parts[3]);
+      return before == null ? null : "{\"is_compatible\":" + compatible.test(before, schema) + "}";
+    }
+    int there = schemas.indexOf(schema) + 1;
+    newest.put(parts[2], there > 0 ? there : register(parts[2], schema));
+    return "{\"id\":" + newest.get(parts[2]) + "}";
+  }
+
+  /** The one text value of a JSON object that has no other. */
+  private static String unquoted(String body) {
+    String text = body.substring(body.indexOf(':') + 1).strip();
+    return text.substring(1, text.lastIndexOf('"')).replace("\\\"", "\"").replace("\\\\", "\\");
   }
 
   private synchronized String answer(String path) {

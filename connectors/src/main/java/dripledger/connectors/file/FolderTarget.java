@@ -1,15 +1,14 @@
 package dripledger.connectors.file;
 
 import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.format.RowFile;
 import dripledger.connectors.format.RowMessages;
 import dripledger.engine.catalog.CatalogObject.Sink;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.source.Outgoing;
 import dripledger.engine.source.Target;
-import java.io.BufferedOutputStream;
 import java.io.IOException;
-import java.io.OutputStream;
 import java.nio.channels.FileChannel;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.FileAlreadyExistsException;
@@ -31,8 +30,9 @@ import java.util.stream.Stream;
  * highest number among the names says what has arrived.
  */
 final class FolderTarget implements Target {
-  private static final Set<String> OPTIONS = Set.of("files", "file_rows");
+  private static final Set<String> OPTIONS = Set.of("files", "file_rows", "file_mb");
   private static final int MOST_ROWS = 10_000_000;
+  private static final int MOST_MEGABYTES = 4096;
   private static final int IDENTITY = 8; // characters of it
 
   private final Path folder;
@@ -45,7 +45,7 @@ final class FolderTarget implements Target {
     folder = FileConnector.folder(options);
     this.sink = sink;
     messages = new RowMessages(sink);
-    suffix = messages.isCsv() ? ".csv" : ".ndjson";
+    suffix = "." + (messages.format().equals("json") ? "ndjson" : messages.format());
     String name = sink.target().option("files", sink.name());
     prefix = name + "-" + identity.substring(0, IDENTITY) + "-";
   }
@@ -56,6 +56,7 @@ final class FolderTarget implements Target {
         sink.target().options().keySet(), OPTIONS, "a folder that is delivered to");
     new RowMessages(sink); // tells what is wrong with the format
     fileRows(sink);
+    fileMegabytes(sink);
     String files = sink.target().option("files");
     if (files != null && !files.matches("[A-Za-z0-9_][A-Za-z0-9_.-]*")) {
       throw new EngineException(
@@ -76,6 +77,10 @@ final class FolderTarget implements Target {
     return ConnectionOptions.count(sink.target(), "file_rows", 100_000, MOST_ROWS);
   }
 
+  private static int fileMegabytes(Sink sink) {
+    return ConnectionOptions.count(sink.target(), "file_mb", 128, MOST_MEGABYTES);
+  }
+
   /** The first lines. */
   static List<String> preview(Sink sink, List<Outgoing.Change> changes) {
     RowMessages messages = new RowMessages(sink);
@@ -84,7 +89,8 @@ final class FolderTarget implements Target {
       lines.add(new String(messages.header(), StandardCharsets.UTF_8));
     }
     for (Outgoing.Change change : changes) {
-      lines.add(new String(messages.line(change, 0), StandardCharsets.UTF_8));
+      lines.add(
+          new String(messages.line(change, 0), StandardCharsets.UTF_8)); // as JSON, if not CSV
     }
     return lines;
   }
@@ -92,6 +98,11 @@ final class FolderTarget implements Target {
   @Override
   public int mostRows() {
     return fileRows(sink);
+  }
+
+  @Override
+  public long mostBytes() {
+    return (long) fileMegabytes(sink) << 20;
   }
 
   @Override
@@ -130,24 +141,15 @@ final class FolderTarget implements Target {
     Path whole = folder.resolve(name);
     long rows = 0;
     try {
-      try (FileChannel channel =
-              FileChannel.open(
-                  aside,
-                  StandardOpenOption.CREATE,
-                  StandardOpenOption.TRUNCATE_EXISTING,
-                  StandardOpenOption.WRITE);
-          OutputStream out =
-              new BufferedOutputStream(java.nio.channels.Channels.newOutputStream(channel))) {
-        if (messages.isCsv()) {
-          write(out, messages.header());
-        }
+      try (RowFile file = RowFile.create(aside, messages)) {
         for (Outgoing batch : batches) {
           for (Outgoing.Change change : batch.changes()) {
-            write(out, messages.line(change, batch.epoch()));
+            file.write(change, batch.epoch());
             rows++;
           }
         }
-        out.flush();
+      }
+      try (FileChannel channel = FileChannel.open(aside, StandardOpenOption.WRITE)) {
         channel.force(true);
       }
       if (Files.exists(whole)) {
@@ -161,11 +163,6 @@ final class FolderTarget implements Target {
       throw failed(e);
     }
     return new Carried(rows, 0, 0, 0);
-  }
-
-  private static void write(OutputStream out, byte[] line) throws IOException {
-    out.write(line);
-    out.write('\n');
   }
 
   private EngineException failed(IOException e) {

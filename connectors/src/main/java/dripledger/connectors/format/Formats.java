@@ -81,7 +81,7 @@ public final class Formats {
     return header == null ? null : Arrays.asList(header.split(" *, *"));
   }
 
-  private static SchemaRegistry registry(SourceSpec source) {
+  static SchemaRegistry registry(SourceSpec source) {
     String url = source.option("registry");
     if (url == null && source.option("schema_file") == null) {
       throw invalid(
@@ -91,7 +91,7 @@ public final class Formats {
     return url == null ? null : new SchemaRegistry(url);
   }
 
-  private static org.apache.avro.Schema given(SourceSpec source) {
+  static org.apache.avro.Schema given(SourceSpec source) {
     String file = source.option("schema_file");
     if (file == null) {
       return null;

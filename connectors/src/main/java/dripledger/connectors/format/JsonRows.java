@@ -45,10 +45,7 @@ public final class JsonRows {
   private static void change(
       JsonGenerator json, List<Column> columns, Outgoing.Change change, long epoch) {
     json.writeStartObject();
-    String gone = change.expired() ? "expire" : "delete";
-    String operation =
-        change.before() == null ? "insert" : change.after() == null ? gone : "update";
-    json.writeStringProperty("operation", operation);
+    json.writeStringProperty("operation", ChangeRecords.operation(change));
     json.writeNumberProperty("epoch", epoch);
     json.writeName("before");
     row(json, columns, change.before());

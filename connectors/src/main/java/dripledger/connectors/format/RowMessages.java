@@ -12,7 +12,6 @@ import java.io.UncheckedIOException;
 import java.nio.charset.StandardCharsets;
 import java.util.ArrayList;
 import java.util.List;
-import java.util.Set;
 import org.apache.commons.csv.CSVFormat;
 import org.apache.commons.csv.CSVPrinter;
 
@@ -22,9 +21,14 @@ import org.apache.commons.csv.CSVPrinter;
  * Stateless.
  */
 public final class RowMessages {
-  private static final Set<String> FORMATS = Set.of("json", "csv");
+  private static final List<String> MESSAGES = List.of("json", "csv", "avro");
+  private static final List<String> FILES = List.of("json", "csv", "avro", "parquet");
 
   private final Sink sink;
+  private final String format;
+  private final boolean ofChanges;
+  private final List<Column> recordColumns;
+  private final AvroMessages avro; // null where no message is Avro
   private final List<Column> columns;
   private final List<Column> keyColumns = new ArrayList<>();
   private final boolean csv;
@@ -33,16 +37,28 @@ public final class RowMessages {
   public RowMessages(Sink sink) {
     this.sink = sink;
     columns = sink.schema().columns();
-    String format = sink.target().format() == null ? "json" : sink.target().format();
-    if (!FORMATS.contains(format)) {
+    format = sink.target().format() == null ? "json" : sink.target().format();
+    boolean inFile = sink.target().option("topic") == null;
+    List<String> formats = inFile ? FILES : MESSAGES;
+    if (!formats.contains(format)) {
       throw new EngineException(
-          Code.INVALID, "a delivery has no format \"" + format + "\"", "there are json and csv");
+          Code.INVALID,
+          "there is no format \"" + format + "\" to deliver in",
+          "there are " + String.join(", ", formats));
     }
     csv = format.equals("csv");
-    boolean inFile = sink.target().option("topic") == null;
-    if (csv && (sink.rows() == Sink.Rows.CHANGES || inFile && sink.rows() != Sink.Rows.APPEND)) {
+    ofChanges = sink.rows() == Sink.Rows.CHANGES || inFile && sink.rows() != Sink.Rows.APPEND;
+    if (csv && ofChanges) {
       throw new EngineException(
           Code.INVALID, "what was and what is do not fit a line of CSV", "write FORMAT json");
+    }
+    recordColumns = ofChanges ? ChangeRecords.columns(columns) : columns;
+    avro =
+        format.equals("avro") && !inFile
+            ? new AvroMessages(name(), recordColumns, sink.target())
+            : null;
+    if (format.equals("avro") && inFile) {
+      AvroRows.schema(name(), recordColumns); // refuses names that cannot be
     }
     for (int i = 0; sink.key() != null && i < sink.key().length; i++) {
       keyColumns.add(columns.get(sink.key()[i]));
@@ -67,13 +83,58 @@ public final class RowMessages {
 
   /** The message that says a change, or null if it is that there is no row any more. */
   public byte[] value(Outgoing.Change change, long epoch) {
-    if (sink.rows() == Sink.Rows.CHANGES) {
-      return JsonRows.change(columns, change, epoch);
-    }
-    if (change.after() == null) {
+    if (change.after() == null && !ofChanges) {
       return null;
     }
+    if (avro != null) {
+      return avro.message(record(change, epoch));
+    }
+    if (ofChanges) {
+      return JsonRows.change(columns, change, epoch);
+    }
     return csv ? line(change.after()) : JsonRows.message(columns, change.after());
+  }
+
+  /** Makes known, where others ask for it, how the messages are to be read. */
+  public void register() {
+    if (avro != null) {
+      avro.register();
+    }
+  }
+
+  /** The message as text, for people. */
+  public String text(Outgoing.Change change) {
+    if (avro != null && (change.after() != null || ofChanges)) {
+      return avro.record(record(change, 0)).toString();
+    }
+    byte[] value = value(change, 0);
+    return value == null ? "(none)" : new String(value, StandardCharsets.UTF_8);
+  }
+
+  /** The schema of the messages as text, or null if they have none. */
+  public String schema() {
+    return avro == null ? null : avro.schema().toString();
+  }
+
+  /** What the records are called, where records have names: it stays when another writes there. */
+  String name() {
+    String place = sink.target().option("topic", sink.target().option("files", sink.name()));
+    return place.replaceAll("[^A-Za-z0-9_]", "_").replaceAll("^(?=[0-9])", "_");
+  }
+
+  /** The name of the format. */
+  public String format() {
+    return format;
+  }
+
+  /** The columns of what says a change. */
+  List<Column> recordColumns() {
+    return recordColumns;
+  }
+
+  /** What says a change, as values of its columns. */
+  Object[] record(Outgoing.Change change, long epoch) {
+    return ofChanges ? ChangeRecords.record(change, epoch) : change.after();
   }
 
   /** Whether messages are lines of CSV. */

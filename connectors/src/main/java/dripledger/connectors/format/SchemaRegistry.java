@@ -4,6 +4,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import java.io.IOException;
 import java.io.InputStream;
+import java.io.OutputStream;
 import java.net.HttpURLConnection;
 import java.net.URI;
 import java.net.URLEncoder;
@@ -17,9 +18,9 @@ import tools.jackson.databind.json.JsonMapper;
 
 /**
  * Schemas by number, from a registry's common HTTP interface ({@code GET /schemas/ids/N}, {@code
- * GET /subjects/NAME/versions/latest}). A schema with a number never changes, so each is asked for
- * once; for one that is not there, which may come, it is asked again after a while. Safe from any
- * thread.
+ * GET /subjects/NAME/versions/latest}, and to add one {@code POST /subjects/NAME/versions}). A
+ * schema with a number never changes, so each is asked for once; for one that is not there, which
+ * may come, it is asked again after a while. Safe from any thread.
  */
 final class SchemaRegistry {
   private static final int TIMEOUT_MILLIS = 5000;
@@ -75,6 +76,34 @@ final class SchemaRegistry {
     return parse(answer.get("schema"));
   }
 
+  /**
+   * Registers a schema as the newest of a subject, unless it is there already.
+   *
+   * @return its number
+   * @throws EngineException (INVALID) if those who read what was written before could not read it
+   */
+  int register(String subject, Schema schema) {
+    String name = URLEncoder.encode(subject, StandardCharsets.UTF_8);
+    Map<String, Object> body = Map.of("schema", schema.toString());
+    Map<?, ?> fits =
+        call("/compatibility/subjects/" + name + "/versions/latest?verbose=true", body);
+    if (fits != null && Boolean.FALSE.equals(fits.get("is_compatible"))) {
+      throw new EngineException(
+          Code.INVALID,
+          "the schema would break those who read \""
+              + subject
+              + "\""
+              + (fits.get("messages") == null ? "" : ": " + fits.get("messages")),
+          "new columns must be able to be NULL, and none may go; or deliver to another topic");
+    }
+    String path = "/subjects/" + name + "/versions";
+    Map<?, ?> answer = call(path, body);
+    if (answer == null || !(answer.get("id") instanceof Number id)) {
+      throw status(path, HttpURLConnection.HTTP_NOT_FOUND, "may schemas be registered there?");
+    }
+    return id.intValue();
+  }
+
   private static Schema parse(Object text) {
     try {
       return new Schema.Parser().parse(String.valueOf(text));
@@ -88,13 +117,28 @@ final class SchemaRegistry {
         Code.FAILED, "the schema registry answers " + path + " with status " + status, hint);
   }
 
-  /** The answer, or null if there is no such thing. */
   private Map<?, ?> get(String path) {
+    return call(path, null);
+  }
+
+  /**
+   * The answer, or null if there is no such thing.
+   *
+   * @param body to post, or null to get
+   */
+  private Map<?, ?> call(String path, Map<String, Object> body) {
     try {
       HttpURLConnection connection =
           (HttpURLConnection) URI.create(url + path).toURL().openConnection();
       connection.setConnectTimeout(TIMEOUT_MILLIS);
       connection.setReadTimeout(TIMEOUT_MILLIS);
+      if (body != null) {
+        connection.setDoOutput(true);
+        connection.setRequestProperty("Content-Type", "application/json");
+        try (OutputStream out = connection.getOutputStream()) {
+          out.write(JSON.writeValueAsBytes(body));
+        }
+      }
       int status = connection.getResponseCode();
       if (status == HttpURLConnection.HTTP_NOT_FOUND) {
         return null;

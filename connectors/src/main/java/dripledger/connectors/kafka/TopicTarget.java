@@ -36,7 +36,7 @@ import org.apache.kafka.common.header.internals.RecordHeaders;
  */
 final class TopicTarget implements Target {
   private static final Set<String> OPTIONS =
-      Set.of("topic", "create", "partitions", "retention", "headers");
+      Set.of("topic", "create", "partitions", "retention", "headers", "registry", "schema_file");
   private static final int MOST_PARTITIONS = 1000;
 
   private final KafkaAccess access;
@@ -78,7 +78,7 @@ final class TopicTarget implements Target {
     SourceSpec target = sink.target();
     ConnectionOptions.check(target.options().keySet(), OPTIONS, "a topic that is delivered to");
     String topic = topic(target);
-    new RowMessages(sink); // tells what is wrong with the format
+    RowMessages messages = new RowMessages(sink); // tells what is wrong with the format
     on(target, "headers");
     int partitions = partitions(target);
     Long retention = retention(target);
@@ -90,6 +90,7 @@ final class TopicTarget implements Target {
     access.check();
     try (Admin admin = access.admin()) {
       if (access.get(admin.listTopics().names()).contains(topic)) {
+        messages.register();
         return;
       }
       boolean asked = create != null || target.option("partitions") != null;
@@ -105,6 +106,7 @@ final class TopicTarget implements Target {
       } else if (sink.rows() == Sink.Rows.UPSERT) {
         made.configs(Map.of("cleanup.policy", "compact"));
       }
+      messages.register(); // what it refuses makes no topic
       access.get(admin.createTopics(List.of(made)).all());
     } catch (KafkaException e) {
       throw access.failure(e);
@@ -150,11 +152,12 @@ final class TopicTarget implements Target {
   static List<String> preview(Sink sink, List<Outgoing.Change> changes) {
     RowMessages messages = new RowMessages(sink);
     List<String> lines = new ArrayList<>();
+    if (messages.schema() != null) {
+      lines.addAll(Folded.of("schema: " + messages.schema()));
+    }
     for (Outgoing.Change change : changes) {
       byte[] key = messages.key(change);
-      byte[] value = messages.value(change, 0);
-      String message = value == null ? "(none)" : text(value);
-      lines.addAll(Folded.of((key == null ? "" : text(key) + " → ") + message));
+      lines.addAll(Folded.of((key == null ? "" : text(key) + " → ") + messages.text(change)));
     }
     return lines;
   }

@@ -194,9 +194,9 @@ final class Deliverer implements AutoCloseable {
       return true; // it had arrived before
     }
     Outgoing last = batch.get(batch.size() - 1);
-    int most = target.mostRows();
+    Target to = target;
     aheadFrom = last.number() + 1;
-    ahead = CompletableFuture.supplyAsync(() -> made(last.number() + 1, most));
+    ahead = CompletableFuture.supplyAsync(() -> made(last.number() + 1, to));
     Carried now = target.carry(batch);
     if (!now.refused().isEmpty()) {
       refused.accept(now.refused());
@@ -219,14 +219,14 @@ final class Deliverer implements AutoCloseable {
     List<Outgoing> made = ahead != null && aheadFrom == first ? ahead.join() : List.of();
     ahead = null;
     if (made.isEmpty()) {
-      made = made(first, target.mostRows());
+      made = made(first, target);
     }
     return made.stream().filter(each -> each.number() < limit).toList();
   }
 
-  private List<Outgoing> made(long from, int most) {
+  private List<Outgoing> made(long from, Target to) {
     List<Outgoing> batch = new ArrayList<>();
-    for (Outbox.Waiting waiting : outbox.take(from, most)) {
+    for (Outbox.Waiting waiting : outbox.take(from, to.mostRows(), to.mostBytes())) {
       batch.add(new Outgoing(waiting.number(), waiting.epoch(), changes.of(waiting)));
     }
     return batch;

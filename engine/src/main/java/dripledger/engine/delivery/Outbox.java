@@ -135,17 +135,19 @@ public final class Outbox implements ChangeListener {
    *
    * @param from the number of the first
    * @param maxRows of all together, but for the first
+   * @param maxBytes the same, of their records
    */
-  synchronized List<Waiting> take(long from, int maxRows) {
+  synchronized List<Waiting> take(long from, int maxRows, long maxBytes) {
     List<Waiting> taken = new ArrayList<>();
-    int[] count = new int[1];
+    long[] count = new long[2];
     spool.read(
         from,
         record -> {
           long number = Math.max(from, spool.first()) + taken.size();
           ByteBuffer in = ByteBuffer.wrap(record);
           int size = in.getInt(16);
-          if (number >= held || count[0] > 0 && count[0] + size > maxRows) {
+          boolean enough = count[0] + size > maxRows || count[1] + record.length > maxBytes;
+          if (number >= held || count[0] > 0 && enough) {
             return false;
           }
           long epoch = in.getLong();
@@ -155,6 +157,7 @@ public final class Outbox implements ChangeListener {
           in.get(second);
           taken.add(new Waiting(number, epoch, decoded(first), decoded(second)));
           count[0] += size;
+          count[1] += record.length;
           return true;
         });
     return taken;

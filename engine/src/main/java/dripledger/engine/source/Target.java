@@ -22,6 +22,11 @@ public interface Target extends AutoCloseable {
     return 50_000;
   }
 
+  /** How much it takes in one step, in bytes of rows. */
+  default long mostBytes() {
+    return 16L << 20;
+  }
+
   @Override
   void close();
 
