@@ -1,5 +1,6 @@
 package dripledger.connectors;
 
+import dripledger.connectors.drip.DripConnector;
 import dripledger.connectors.file.FileConnector;
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.DriftStore;
@@ -83,7 +84,8 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
             "kafka", new KafkaConnector(),
             "postgres", new PostgresConnector(),
             "file", new FileConnector(),
-            "webhook", new WebhookConnector());
+            "webhook", new WebhookConnector(),
+            "drip", new DripConnector());
     every(checkSeconds, this::checkAll);
     every(DRIFT_SECONDS, this::saveDrift);
   }

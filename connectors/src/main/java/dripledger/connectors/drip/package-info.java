@@ -1,0 +1,2 @@
+/** Views and tables of another service of ours, followed over HTTP as tables here. */
+package dripledger.connectors.drip;
