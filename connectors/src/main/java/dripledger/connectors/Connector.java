@@ -63,6 +63,14 @@ public interface Connector {
       Page template,
       PartitionSink sink);
 
+  /** Reads kept messages again; see {@link dripledger.engine.source.Connectors#again}. */
+  default List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
+    throw new EngineException(
+        Code.INVALID,
+        "the events \"" + stream.name() + "\" keeps were taken without the column",
+        "leave WITH REPLAY out: the column is NULL in events from before");
+  }
+
   /** What of a range cannot be read again, for the user; null if all of it can. */
   default String missing(
       ConnectionOptions options,

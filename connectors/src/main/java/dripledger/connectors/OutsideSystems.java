@@ -193,6 +193,15 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   @Override
+  public List<Object[]> again(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      int partition,
+      Page messages) {
+    return connector(connection).again(stream, partition, messages);
+  }
+
+  @Override
   public String missing(
       CatalogObject.Connection connection,
       CatalogObject.Stream stream,

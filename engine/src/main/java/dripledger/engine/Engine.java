@@ -175,6 +175,7 @@ public final class Engine implements AutoCloseable {
   /** Recovers, then starts the epoch loop, the sources and the checkpoints. Called once. */
   public void start() {
     definitions.load();
+    history.widening().resume();
     List<CatalogObject> left =
         new Recovery(
                 definitions, loop, ledger, records.checkpoints(), history, sources, checkpointer)

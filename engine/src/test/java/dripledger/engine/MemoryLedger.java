@@ -2,6 +2,7 @@ package dripledger.engine;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.PartitionSink;
@@ -69,6 +70,9 @@ public final class MemoryLedger implements Ledger {
   public synchronized long lastSequence() {
     return appends.size();
   }
+
+  @Override
+  public void widen(long relationId, RowLayout layout, Widener widener) {}
 
   @Override
   public long forgotten(long relationId) {

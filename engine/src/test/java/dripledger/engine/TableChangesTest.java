@@ -8,6 +8,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.Result;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
@@ -186,6 +187,9 @@ class TableChangesTest {
     public long lastSequence() {
       return ledger.lastSequence();
     }
+
+    @Override
+    public void widen(long relationId, RowLayout layout, Widener widener) {}
 
     @Override
     public long forgotten(long relationId) {

@@ -283,6 +283,11 @@ public final class FileConnector implements Connector {
   }
 
   @Override
+  public List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
+    return FileReader.of(stream, null).again(partition, messages);
+  }
+
+  @Override
   public void read(
       ConnectionOptions options,
       CatalogObject.Stream stream,

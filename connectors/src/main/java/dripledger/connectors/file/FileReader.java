@@ -2,11 +2,14 @@ package dripledger.connectors.file;
 
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.FormatException;
+import dripledger.connectors.message.Kept;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.KeptMessages;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceBatch;
 import java.io.IOException;
@@ -27,6 +30,7 @@ final class FileReader {
   private final String format;
   private final MessageReader reader;
   private final RowLayout layout;
+  private final boolean retained;
   private final Message message = new Message();
 
   /** Takes a batch and where it ends; answers whether to go on. */
@@ -41,6 +45,7 @@ final class FileReader {
       drift.at(this::origin);
     }
     format = FileConnector.format(CatalogObject.sourceOf(object));
+    retained = isKept(object, format);
     reader = MessageReader.ofFiles(object, drift);
     layout = new RowLayout(reader.pageSchema());
     if (object instanceof CatalogObject.Stream s && !s.addedAt().isEmpty()) {
@@ -49,6 +54,24 @@ final class FileReader {
       reader.before(
           (m, column) -> m.position <= readThen(added.get(column), m.headers.get("file")));
     }
+  }
+
+  /** Whether events of a format are kept with their messages: where each is a line by itself. */
+  private static boolean isKept(CatalogObject object, String format) {
+    return object instanceof CatalogObject.Stream s
+        && s.inLedger()
+        && (format.equals("json") || format.equals("text"));
+  }
+
+  /** Reads kept messages again. */
+  List<Object[]> again(int partition, Page messages) {
+    if (!retained) {
+      throw new EngineException(
+          EngineException.Code.INVALID,
+          "events of " + format + " files are kept without their messages",
+          "leave WITH REPLAY out: the column is NULL in events from before");
+    }
+    return Kept.again(reader, partition, messages);
   }
 
   private static long readThen(FilePosition position, String file) {
@@ -70,6 +93,7 @@ final class FileReader {
     message.headers = Map.of("file", name);
     message.timeMillis = Files.getLastModifiedTime(file).toMillis();
     Page page = new Page(layout);
+    Page messages = retained ? new Page(KeptMessages.LAYOUT) : null;
     List<Reject> rejects = new ArrayList<>();
     try (FileRecords records = FileRecords.open(format, file, from, to, ended)) {
       records.check(reader);
@@ -79,6 +103,9 @@ final class FileReader {
         message.position = position;
         try {
           records.read(reader, message, page);
+          if (retained) {
+            Kept.keep(message, messages);
+          }
         } catch (FormatException e) {
           rejects.add(
               new Reject(
@@ -90,15 +117,17 @@ final class FileReader {
                   origin()));
         }
         if (page.size() + rejects.size() >= BATCH_ROWS) {
-          if (!sink.batch(new SourceBatch(object.id(), page, 0, rejects), position)) {
+          if (!sink.batch(
+              new SourceBatch(object.id(), page, 0, rejects, null, messages), position)) {
             return;
           }
           page = new Page(layout);
+          messages = retained ? new Page(KeptMessages.LAYOUT) : null;
           rejects = new ArrayList<>();
         }
       }
       if (!page.isEmpty() || !rejects.isEmpty()) {
-        sink.batch(new SourceBatch(object.id(), page, 0, rejects), position);
+        sink.batch(new SourceBatch(object.id(), page, 0, rejects, null, messages), position);
       }
     }
   }

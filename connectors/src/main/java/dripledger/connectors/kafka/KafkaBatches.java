@@ -2,11 +2,13 @@ package dripledger.connectors.kafka;
 
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.FormatException;
+import dripledger.connectors.message.Kept;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.KeptMessages;
 import dripledger.engine.source.Reject;
 import dripledger.engine.source.SourceBatch;
 import java.time.LocalDateTime;
@@ -25,8 +27,10 @@ final class KafkaBatches {
   private final MessageReader reader;
   private final RowLayout layout;
   private final boolean wantsHeaders;
+  private final boolean retained;
   private final String topic;
   private final Message message = new Message();
+  private String topicId;
 
   KafkaBatches(CatalogObject object, DriftLog drift) {
     this.object = object;
@@ -36,12 +40,25 @@ final class KafkaBatches {
     }
     reader = new MessageReader(object, drift);
     layout = new RowLayout(reader.pageSchema());
+    retained = object instanceof CatalogObject.Stream s && s.inLedger();
     wantsHeaders = CatalogObject.originsOf(object).meta().containsValue(CatalogObject.Meta.HEADERS);
     if (object instanceof CatalogObject.Stream s && !s.addedAt().isEmpty()) {
       Map<Integer, KafkaPosition> added = new HashMap<>();
       s.addedAt().forEach((column, position) -> added.put(column, new KafkaPosition(position)));
-      reader.before((m, column) -> added.get(column).isAfter(m.partition, m.position));
+      reader.before(
+          (m, column) ->
+              isOf(added.get(column)) && added.get(column).isAfter(m.partition, m.position));
     }
+  }
+
+  /** Says which topic of the name the messages are of. */
+  void of(String id) {
+    topicId = id;
+  }
+
+  /** Whether a position speaks of the topic that is read, and not of one of its name before. */
+  private boolean isOf(KafkaPosition position) {
+    return topicId == null || position.topicId() == null || topicId.equals(position.topicId());
   }
 
   /** Where a message stands, as it is shown: {@code topic-partition@offset}. */
@@ -65,6 +82,11 @@ final class KafkaBatches {
     return new Origin(topic, message.partition, message.position).toString();
   }
 
+  /** Reads kept messages again. */
+  List<Object[]> again(int partition, Page messages) {
+    return Kept.again(reader, partition, messages);
+  }
+
   /** An empty batch, to say that a partition is read. */
   SourceBatch empty(int partition) {
     return new SourceBatch(object.id(), new Page(layout), partition, List.of());
@@ -73,6 +95,7 @@ final class KafkaBatches {
   /** Reads records. */
   SourceBatch read(TopicPartition partition, List<ConsumerRecord<byte[], byte[]>> records) {
     Page page = new Page(layout, records.size());
+    Page messages = retained ? new Page(KeptMessages.LAYOUT) : null;
     List<Reject> rejects = new ArrayList<>();
     for (ConsumerRecord<byte[], byte[]> record : records) {
       message.key = record.key();
@@ -80,7 +103,7 @@ final class KafkaBatches {
       message.partition = record.partition();
       message.position = record.offset();
       message.timeMillis = record.timestamp();
-      if (wantsHeaders) {
+      if (wantsHeaders || retained) {
         message.headers = Map.of();
         for (Header header : record.headers()) {
           message.header(header.key(), header.value());
@@ -88,6 +111,9 @@ final class KafkaBatches {
       }
       try {
         reader.read(message, page);
+        if (retained) {
+          Kept.keep(message, messages);
+        }
       } catch (FormatException e) {
         reader.forget(message, page);
         String origin = origin();
@@ -101,6 +127,6 @@ final class KafkaBatches {
                 origin));
       }
     }
-    return new SourceBatch(object.id(), page, partition.partition(), rejects);
+    return new SourceBatch(object.id(), page, partition.partition(), rejects, null, messages);
   }
 }

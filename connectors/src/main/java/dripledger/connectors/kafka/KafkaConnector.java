@@ -430,6 +430,11 @@ public final class KafkaConnector implements Connector {
   }
 
   @Override
+  public List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
+    return new KafkaBatches(stream, null).again(partition, messages);
+  }
+
+  @Override
   public String missing(
       ConnectionOptions options,
       CatalogObject.Stream stream,

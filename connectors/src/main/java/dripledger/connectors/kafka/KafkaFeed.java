@@ -241,6 +241,7 @@ final class KafkaFeed implements Feed {
       position = new KafkaPosition();
       position.topicId(id);
     }
+    batches.of(id);
     consumer.assign(partitions);
     for (TopicPartition p : partitions) {
       // A partition that came later is read from its start.

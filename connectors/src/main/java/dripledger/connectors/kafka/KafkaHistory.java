@@ -31,6 +31,7 @@ final class KafkaHistory {
       KafkaPosition to,
       PartitionSink sink) {
     KafkaBatches batches = new KafkaBatches(stream, null);
+    batches.of(to.topicId());
     each(
         access,
         stream,

@@ -38,7 +38,7 @@ import java.util.TreeSet;
 public final class Alterations {
   /** Of a target, what may change without anything having to be carried again. */
   private static final Set<String> SINK_OPTIONS =
-      new TreeSet<>(Set.of("deletes", "headers", "path", "batch_rows", "file_rows"));
+      new TreeSet<>(Set.of("deletes", "headers", "path", "batch_rows", "file_rows", "file_mb"));
 
   private final LiveCatalog live;
   private final DefinitionStore store;
@@ -219,6 +219,9 @@ public final class Alterations {
                 node.takeOver(old, Watermark.clock());
                 loop.replace(old, node);
               }));
+      if (command instanceof Command.AddColumn add && add.replay()) {
+        history.widening().widen(changed);
+      }
     } finally {
       if (connection != null) {
         sources.open(live.catalog().find(name));
@@ -227,13 +230,10 @@ public final class Alterations {
     return new Result.Done("altered stream " + name, loop.snapshot().epoch());
   }
 
-  private static void refuseAlter(CatalogObject.Stream stream, Command command) {
+  private void refuseAlter(CatalogObject.Stream stream, Command command) {
     if (command instanceof Command.AddColumn add) {
       if (add.replay() && stream.inLedger()) {
-        throw new EngineException(
-            Code.INVALID,
-            "the events \"" + stream.name() + "\" keeps were taken without the column",
-            "leave WITH REPLAY out: the column is NULL in events from before");
+        history.widening().check(stream);
       }
       return;
     }

@@ -274,7 +274,13 @@ public final class Sources {
         throws InterruptedException {
       List<Ledger.Entry> entries = new ArrayList<>();
       for (SourceBatch batch : batches) {
-        entries.add(new Ledger.Entry(batch.objectId(), batch.page(), batch.partition()));
+        entries.add(
+            new Ledger.Entry(
+                batch.objectId(),
+                batch.page(),
+                batch.partition(),
+                Arrival.now(),
+                batch.messages()));
       }
       if (!rejects.isEmpty()) {
         loop.submit(

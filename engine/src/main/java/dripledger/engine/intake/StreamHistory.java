@@ -29,6 +29,7 @@ public final class StreamHistory {
   private final Connectors connectors;
   private final Supplier<Catalog> catalog;
   private final LongFunction<List<PartitionMarks.Return>> returns;
+  private final Widening widening;
   private final Map<Long, SourcePosition> begins = new ConcurrentHashMap<>();
 
   /**
@@ -43,6 +44,12 @@ public final class StreamHistory {
     this.connectors = connectors;
     this.catalog = catalog;
     this.returns = returns;
+    widening = new Widening(ledger, connectors, catalog);
+  }
+
+  /** What brings retained events to the columns their stream has now. */
+  public Widening widening() {
+    return widening;
   }
 
   /** Says where the reading of an input began. */

@@ -111,6 +111,18 @@ public interface Connectors {
       SourcePosition to);
 
   /**
+   * Reads kept messages of a stream again.
+   *
+   * @return for each the values of the columns, or null if it cannot be read
+   * @throws dripledger.engine.error.EngineException if this source's messages are not kept
+   */
+  List<Object[]> again(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      int partition,
+      Page messages);
+
+  /**
    * Which of some messages of a keyed table a later message for the same row has overtaken.
    *
    * @param rejects the messages as they came, oldest first

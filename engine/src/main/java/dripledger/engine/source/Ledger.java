@@ -2,6 +2,7 @@ package dripledger.engine.source;
 
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.time.Arrival;
 import java.util.List;
 import java.util.Map;
@@ -19,8 +20,13 @@ public interface Ledger extends AutoCloseable {
    * the caller again.
    *
    * @param arrivedMicros when they came to us, in microseconds since 1970
+   * @param messages they were read from, one for each, see {@link KeptMessages}; or null
    */
-  record Entry(long relationId, Page changes, int partition, long arrivedMicros) {
+  record Entry(long relationId, Page changes, int partition, long arrivedMicros, Page messages) {
+    public Entry(long relationId, Page changes, int partition, long arrivedMicros) {
+      this(relationId, changes, partition, arrivedMicros, null);
+    }
+
     /** Changes that come now. */
     public Entry(long relationId, Page changes, int partition) {
       this(relationId, changes, partition, Arrival.now());
@@ -86,6 +92,19 @@ public interface Ledger extends AutoCloseable {
    * @param sink given pages it may keep
    */
   void read(long relationId, Page template, long after, long through, PartitionSink sink);
+
+  /** Makes events of more columns of those there are and the messages they were read from. */
+  @FunctionalInterface
+  interface Widener {
+    /** As many events, in their order, of the layout that is wanted. */
+    Page widen(Page events, Page messages, int partition);
+  }
+
+  /**
+   * Puts events of all columns in the place of those that have fewer and are kept with their
+   * messages. What was done stays done if it fails.
+   */
+  void widen(long relationId, RowLayout layout, Widener widener);
 
   /**
    * Reads everything with {@code sequence > after} in order.

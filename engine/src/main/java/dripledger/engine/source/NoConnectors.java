@@ -138,4 +138,13 @@ final class NoConnectors implements Connectors {
 
   @Override
   public void altered(CatalogObject.Connection before, CatalogObject.Connection after) {}
+
+  @Override
+  public List<Object[]> again(
+      CatalogObject.Connection connection,
+      CatalogObject.Stream stream,
+      int partition,
+      Page messages) {
+    throw none();
+  }
 }

@@ -12,11 +12,24 @@ import java.util.List;
  *     again
  * @param partition whose watermark they advance; 0 where there are no partitions
  * @param rejects messages of the same range that were not taken
+ * @param messages of a stream that retains its events: what the rows were read from, one for each,
+ *     see {@link KeptMessages}; else null
  * @param spooled rows that come before those of the page, which were too many for memory; or null
  */
 public record SourceBatch(
-    long objectId, Page page, int partition, List<Reject> rejects, SpooledRows spooled) {
+    long objectId,
+    Page page,
+    int partition,
+    List<Reject> rejects,
+    SpooledRows spooled,
+    Page messages) {
   public SourceBatch(long objectId, Page page, int partition, List<Reject> rejects) {
-    this(objectId, page, partition, rejects, null);
+    this(objectId, page, partition, rejects, null, null);
+  }
+
+  /** Rows of which some wait on disk. */
+  public SourceBatch(
+      long objectId, Page page, int partition, List<Reject> rejects, SpooledRows spooled) {
+    this(objectId, page, partition, rejects, spooled, null);
   }
 }

@@ -1,9 +1,9 @@
 package dripledger.server.records;
 
-import com.github.luben.zstd.Zstd;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.PageCodec;
 import dripledger.engine.row.RowLayout;
+import dripledger.engine.source.KeptMessages;
 import java.sql.Connection;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
@@ -25,7 +25,6 @@ public final class LedgerUpkeep {
   static final long MERGED_BYTES = 4 << 20;
 
   private static final int MANY_SEGMENTS = 64;
-  private static final int COMPRESSION_LEVEL = 3;
 
   private final DataSource dataSource;
   private final Fence fence;
@@ -142,12 +141,14 @@ public final class LedgerUpkeep {
                 try {
                   insert(
                       c,
-                      through,
-                      relationId,
-                      number[0]++,
-                      0,
-                      page,
-                      OffsetDateTime.now(ZoneOffset.UTC));
+                      new SegmentRow(
+                          through,
+                          relationId,
+                          number[0]++,
+                          0,
+                          OffsetDateTime.now(ZoneOffset.UTC),
+                          page,
+                          null));
                 } catch (SQLException e) {
                   failed.add(e);
                 }
@@ -160,7 +161,7 @@ public final class LedgerUpkeep {
   }
 
   private record Small(
-      long sequence, int partition, long first, int changes, OffsetDateTime at, byte[] raw) {}
+      long sequence, int partition, long first, OffsetDateTime at, byte[] raw, Page messages) {}
 
   /**
    * Merges a run of small segments of a stream, all of one partition, into one; call it until it
@@ -174,8 +175,16 @@ public final class LedgerUpkeep {
             return false;
           }
           Page page = new Page(layout);
+          boolean kept = run.stream().anyMatch(small -> small.messages != null);
+          Page messages = kept ? new Page(KeptMessages.LAYOUT) : null;
           for (Small small : run) {
+            int before = page.size();
             PageCodec.decode(small.raw, page, i -> true);
+            if (small.messages != null) {
+              messages.appendAll(small.messages);
+            } else if (kept) {
+              KeptMessages.none(messages, page.size() - before);
+            }
           }
           Small last = run.get(run.size() - 1);
           try (PreparedStatement s =
@@ -188,7 +197,16 @@ public final class LedgerUpkeep {
             s.setLong(4, last.sequence);
             s.executeUpdate();
           }
-          insert(c, last.sequence, relationId, last.partition, run.get(0).first, page, last.at);
+          insert(
+              c,
+              new SegmentRow(
+                  last.sequence,
+                  relationId,
+                  last.partition,
+                  run.get(0).first,
+                  last.at,
+                  page,
+                  messages));
           return true;
         });
   }
@@ -201,7 +219,8 @@ public final class LedgerUpkeep {
     try (PreparedStatement s =
         c.prepareStatement(
             """
-            SELECT sequence, partition, first_position, changes, taken_at, raw_bytes, payload
+            SELECT sequence, partition, first_position, taken_at, raw_bytes, payload,
+              message_bytes, messages
             FROM ledger_segment
             WHERE relation_id = ? AND sequence <= ? AND partition = (
               SELECT partition FROM ledger_segment
@@ -216,7 +235,7 @@ public final class LedgerUpkeep {
       s.setLong(5, MERGED_BYTES / MANY_SEGMENTS);
       try (ResultSet r = s.executeQuery()) {
         while (r.next() && bytes < MERGED_BYTES) {
-          int raw = r.getInt(6);
+          int raw = r.getInt(5) + r.getInt(7);
           if (raw >= MERGED_BYTES / 2) {
             if (run.size() >= MANY_SEGMENTS) {
               break;
@@ -230,9 +249,9 @@ public final class LedgerUpkeep {
                   r.getLong(1),
                   r.getInt(2),
                   r.getLong(3),
-                  r.getInt(4),
-                  r.getObject(5, OffsetDateTime.class),
-                  Zstd.decompress(r.getBytes(7), raw)));
+                  r.getObject(4, OffsetDateTime.class),
+                  SegmentRow.raw(r, 5),
+                  SegmentRow.messages(r, 7)));
           bytes += raw;
         }
       }
@@ -240,28 +259,9 @@ public final class LedgerUpkeep {
     return run;
   }
 
-  private static void insert(
-      Connection c,
-      long sequence,
-      long relationId,
-      int partition,
-      long first,
-      Page page,
-      OffsetDateTime at)
-      throws SQLException {
-    byte[] raw = PageCodec.encode(page);
-    try (PreparedStatement s =
-        c.prepareStatement(
-            "INSERT INTO ledger_segment (sequence, relation_id, partition, first_position, changes,"
-                + " raw_bytes, payload, taken_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)")) {
-      s.setLong(1, sequence);
-      s.setLong(2, relationId);
-      s.setInt(3, partition);
-      s.setLong(4, first);
-      s.setInt(5, page.size());
-      s.setInt(6, raw.length);
-      s.setBytes(7, Zstd.compress(raw, COMPRESSION_LEVEL));
-      s.setObject(8, at);
+  private static void insert(Connection c, SegmentRow segment) throws SQLException {
+    try (PreparedStatement s = c.prepareStatement(SegmentRow.INSERT)) {
+      segment.set(s);
       s.executeUpdate();
     }
   }

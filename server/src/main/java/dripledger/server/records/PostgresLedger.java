@@ -1,10 +1,10 @@
 package dripledger.server.records;
 
-import com.github.luben.zstd.Zstd;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
-import dripledger.engine.row.PageCodec;
+import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.InputProgress;
+import dripledger.engine.source.KeptMessages;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.source.PartitionSink;
 import dripledger.engine.source.Reject;
@@ -40,7 +40,6 @@ import org.slf4j.LoggerFactory;
 public final class PostgresLedger implements Ledger {
   private static final Logger LOG = LoggerFactory.getLogger(PostgresLedger.class);
   private static final long MAX_SEGMENT_BYTES = 4 << 20;
-  private static final int COMPRESSION_LEVEL = 1;
   private static final long RETRY_MILLIS = 500;
 
   private record Pending(
@@ -52,11 +51,47 @@ public final class PostgresLedger implements Ledger {
 
   private record PageKey(long relationId, int partition) {}
 
+  /** The changes of a segment, and the messages they were read from if any have some. */
+  private static final class Gathered {
+    Page page;
+    Page messages;
+
+    void add(Entry entry) {
+      int before = page == null ? 0 : page.size();
+      page = with(page, entry.changes());
+      if (entry.messages() == null && messages == null) {
+        return;
+      }
+      if (messages == null) {
+        messages = new Page(KeptMessages.LAYOUT);
+        KeptMessages.none(messages, before);
+      }
+      if (entry.messages() == null) {
+        KeptMessages.none(messages, entry.changes().size());
+      } else {
+        messages.appendAll(entry.messages());
+      }
+    }
+
+    /** The gathered page with more rows; made anew if those have a column it does not have yet. */
+    private static Page with(Page gathered, Page more) {
+      Page page = gathered;
+      if (page == null || page.layout().columns() < more.layout().columns()) {
+        page = new Page(more.layout());
+        if (gathered != null) {
+          page.appendAll(gathered);
+        }
+      }
+      page.appendAll(more);
+      return page;
+    }
+  }
+
   /** One group commit, on its way. */
   private record Segment(
       long sequence,
       long arrivedMicros,
-      Map<PageKey, Page> pages,
+      Map<PageKey, Gathered> pages,
       Map<Long, SourcePosition> inputs,
       List<Reject> rejects,
       List<Long> replayed,
@@ -64,6 +99,7 @@ public final class PostgresLedger implements Ledger {
 
   private final DataSource dataSource;
   private final Fence fence;
+  private final LedgerReader reader;
   private final long maxWaitingBytes;
   private final ArrayDeque<Pending> queue = new ArrayDeque<>();
   private final Map<Long, Long> positions = new HashMap<>();
@@ -84,6 +120,7 @@ public final class PostgresLedger implements Ledger {
   public PostgresLedger(DataSource dataSource, Fence fence, long maxWaitingBytes, int maxRejects) {
     this.dataSource = dataSource;
     this.fence = fence;
+    reader = new LedgerReader(dataSource, fence);
     this.maxWaitingBytes = maxWaitingBytes;
     this.maxRejects = maxRejects;
     try (Connection c = dataSource.getConnection()) {
@@ -136,19 +173,8 @@ public final class PostgresLedger implements Ledger {
 
   @Override
   public long forgotten(long relationId) {
-    try (Connection c = dataSource.getConnection();
-        PreparedStatement s =
-            c.prepareStatement(
-                "SELECT min(first_position) FROM ledger_segment WHERE relation_id = ?")) {
-      s.setLong(1, relationId);
-      try (ResultSet r = s.executeQuery()) {
-        r.next();
-        long first = r.getLong(1);
-        return r.wasNull() ? position(relationId) : first;
-      }
-    } catch (SQLException e) {
-      throw new RecordsException("the ledger cannot be read", e);
-    }
+    long first = reader.first(relationId);
+    return first < 0 ? position(relationId) : first;
   }
 
   /** Bytes that wait to become durable. */
@@ -159,7 +185,7 @@ public final class PostgresLedger implements Ledger {
   @Override
   public CompletableFuture<Receipt> append(List<Entry> entries, InputProgress settled, String id) {
     long bytes =
-        entries.stream().mapToLong(e -> e.changes().byteSize()).sum()
+        entries.stream().mapToLong(PostgresLedger::bytes).sum()
             + settled.rejects().stream().mapToLong(r -> r.raw() == null ? 0 : r.raw().length).sum();
     Pending pending =
         new Pending(List.copyOf(entries), settled, id, bytes, new CompletableFuture<>());
@@ -183,6 +209,10 @@ public final class PostgresLedger implements Ledger {
       notifyAll();
     }
     return pending.acknowledged;
+  }
+
+  private static long bytes(Entry e) {
+    return (long) e.changes().byteSize() + (e.messages() == null ? 0 : e.messages().byteSize());
   }
 
   private void write() {
@@ -220,7 +250,7 @@ public final class PostgresLedger implements Ledger {
   }
 
   private void commit(List<Pending> group) {
-    Map<PageKey, Page> pages = new LinkedHashMap<>();
+    Map<PageKey, Gathered> pages = new LinkedHashMap<>();
     Map<Long, SourcePosition> read = new HashMap<>();
     List<Reject> rejects = new ArrayList<>();
     List<Long> replayed = new ArrayList<>();
@@ -231,9 +261,10 @@ public final class PostgresLedger implements Ledger {
       long[] positionsAfter = new long[pending.entries.size()];
       for (int i = 0; i < positionsAfter.length; i++) {
         Entry entry = pending.entries.get(i);
-        pages.compute(
-            new PageKey(entry.relationId(), entry.partition()),
-            (key, page) -> with(page, entry.changes()));
+        pages
+            .computeIfAbsent(
+                new PageKey(entry.relationId(), entry.partition()), key -> new Gathered())
+            .add(entry);
         positionsAfter[i] =
             position(entry.relationId())
                 + counted.merge(entry.relationId(), (long) entry.changes().size(), Long::sum);
@@ -269,25 +300,12 @@ public final class PostgresLedger implements Ledger {
     if (to != null) {
       List<Entry> merged = new ArrayList<>();
       pages.forEach(
-          (key, page) -> merged.add(new Entry(key.relationId, page, key.partition, arrived)));
+          (key, g) -> merged.add(new Entry(key.relationId, g.page, key.partition, arrived)));
       to.committed(sequence, merged, read);
     }
     for (int i = 0; i < group.size(); i++) {
       group.get(i).acknowledged.complete(new Receipt(sequence, ends.get(i)));
     }
-  }
-
-  /** The gathered page with more rows; made anew if those have a column it does not have yet. */
-  private static Page with(Page gathered, Page more) {
-    Page page = gathered;
-    if (page == null || page.layout().columns() < more.layout().columns()) {
-      page = new Page(more.layout());
-      if (gathered != null) {
-        page.appendAll(gathered);
-      }
-    }
-    page.appendAll(more);
-    return page;
   }
 
   /** Writes the segment until it is there; false if the service closes before it is. */
@@ -332,29 +350,26 @@ public final class PostgresLedger implements Ledger {
   private void insert(Segment segment) throws SQLException {
     try (Connection c = dataSource.getConnection()) {
       c.setAutoCommit(false);
-      try (PreparedStatement s =
-          c.prepareStatement(
-              "INSERT INTO ledger_segment"
-                  + " (sequence, relation_id, partition, first_position, changes, raw_bytes, payload,"
-                  + " taken_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)")) {
+      try (PreparedStatement s = c.prepareStatement(SegmentRow.INSERT)) {
+        OffsetDateTime at = Arrival.at(segment.arrivedMicros).atOffset(ZoneOffset.UTC);
         Map<Long, Long> ends = new HashMap<>();
-        for (Map.Entry<PageKey, Page> e : segment.pages.entrySet()) {
+        for (Map.Entry<PageKey, Gathered> e : segment.pages.entrySet()) {
           long id = e.getKey().relationId;
+          Page page = e.getValue().page;
           long first = ends.computeIfAbsent(id, this::position);
-          ends.put(id, first + e.getValue().size());
-          if (e.getValue().isEmpty()) {
-            continue;
+          ends.put(id, first + page.size());
+          if (!page.isEmpty()) {
+            new SegmentRow(
+                    segment.sequence,
+                    id,
+                    e.getKey().partition,
+                    first,
+                    at,
+                    page,
+                    e.getValue().messages)
+                .set(s);
+            s.addBatch();
           }
-          byte[] raw = PageCodec.encode(e.getValue());
-          s.setLong(1, segment.sequence);
-          s.setLong(2, id);
-          s.setInt(3, e.getKey().partition);
-          s.setLong(4, first);
-          s.setInt(5, e.getValue().size());
-          s.setInt(6, raw.length);
-          s.setBytes(7, Zstd.compress(raw, COMPRESSION_LEVEL));
-          s.setObject(8, Arrival.at(segment.arrivedMicros).atOffset(ZoneOffset.UTC));
-          s.addBatch();
         }
         s.executeBatch();
         end(c, segment, ends);
@@ -425,71 +440,17 @@ public final class PostgresLedger implements Ledger {
 
   @Override
   public void read(long relationId, Page template, long after, long through, PartitionSink sink) {
-    scan(
-        "SELECT sequence, relation_id, partition, raw_bytes, payload, taken_at FROM ledger_segment"
-            + " WHERE relation_id = ? AND sequence > ? AND sequence <= ? ORDER BY sequence",
-        List.of(relationId, after, through),
-        (sequence, id, partition, arrived, raw) -> {
-          Page page = new Page(template.layout());
-          PageCodec.decode(raw, page, i -> true);
-          sink.page(page, partition);
-        });
+    reader.read(relationId, template, after, through, sink);
   }
 
   @Override
   public void replay(long after, LongFunction<Page> template, Receiver sink) {
-    List<Entry> gathered = new ArrayList<>();
-    long[] current = {after};
-    scan(
-        "SELECT sequence, relation_id, partition, raw_bytes, payload, taken_at FROM ledger_segment"
-            + " WHERE sequence > ? ORDER BY sequence, relation_id, partition",
-        List.of(after),
-        (sequence, id, partition, arrived, raw) -> {
-          if (sequence != current[0] && !gathered.isEmpty()) {
-            sink.committed(current[0], List.copyOf(gathered), Map.of());
-            gathered.clear();
-          }
-          current[0] = sequence;
-          Page page = template.apply(id);
-          if (page != null) {
-            PageCodec.decode(raw, page, i -> true);
-            gathered.add(new Entry(id, page, partition, arrived));
-          }
-        });
-    if (!gathered.isEmpty()) {
-      sink.committed(current[0], gathered, Map.of());
-    }
+    reader.replay(after, template, sink);
   }
 
-  private interface SegmentSink {
-    void segment(long sequence, long relationId, int partition, long arrivedMicros, byte[] raw);
-  }
-
-  private void scan(String query, List<Long> values, SegmentSink sink) {
-    try (Connection c = dataSource.getConnection()) {
-      c.setAutoCommit(false); // a cursor needs a transaction
-      try (PreparedStatement s = c.prepareStatement(query)) {
-        s.setFetchSize(16);
-        for (int i = 0; i < values.size(); i++) {
-          s.setLong(i + 1, values.get(i));
-        }
-        try (ResultSet r = s.executeQuery()) {
-          while (r.next()) {
-            sink.segment(
-                r.getLong(1),
-                r.getLong(2),
-                r.getInt(3),
-                Arrival.of(r.getObject(6, OffsetDateTime.class).toInstant()),
-                Zstd.decompress(r.getBytes(5), r.getInt(4)));
-          }
-        }
-      } finally {
-        c.rollback();
-        c.setAutoCommit(true);
-      }
-    } catch (SQLException e) {
-      throw new RecordsException("the ledger cannot be read", e);
-    }
+  @Override
+  public void widen(long relationId, RowLayout layout, Widener widener) {
+    reader.widen(relationId, layout, widener);
   }
 
   /** Writes what waits, then stops. */
