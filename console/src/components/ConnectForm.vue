@@ -11,10 +11,17 @@ import { connectionStatement } from '../lib/statements';
 const visible = defineModel<boolean>('visible', { required: true });
 const emit = defineEmits<{ made: [name: string] }>();
 
-const type = ref<'kafka' | 'postgres' | 'file'>('kafka');
+const types = ['kafka', 'postgres', 'file', 'drip'] as const;
+const type = ref<(typeof types)[number]>('kafka');
 const name = ref('');
 const password = ref('');
-const values = reactive<Record<string, string>>({ bootstrap_servers: '127.0.0.1:9092', url: 'jdbc:postgresql://127.0.0.1:5432/hub' });
+const values = reactive<Record<string, string>>({
+  'kafka.bootstrap_servers': '127.0.0.1:9092',
+  'postgres.url': 'jdbc:postgresql://127.0.0.1:5432/hub',
+  'drip.url': 'http://127.0.0.1:7172',
+});
+const secretly = computed(() => type.value === 'kafka' || type.value === 'postgres');
+const key = (option: string) => type.value + '.' + option;
 const problem = ref<Problem | null>(null);
 const busy = ref(false);
 
@@ -31,6 +38,7 @@ const fields = computed(
         { option: 'user', label: 'User', hint: 'needs REPLICATION and the tables' },
       ],
       file: [{ option: 'path', label: 'Folder', hint: 'on the machine of the service' }],
+      drip: [{ option: 'url', label: 'URL', hint: 'http://HOST:PORT of another service' }],
     })[type.value],
 );
 
@@ -39,11 +47,11 @@ async function make() {
   problem.value = null;
   try {
     let secret: string | null = null;
-    if (password.value && type.value !== 'file') {
+    if (password.value && secretly.value) {
       secret = name.value + '_password';
       await setSecret(secret, password.value);
     }
-    const options = Object.fromEntries(fields.value.map((f) => [f.option, values[f.option] ?? '']));
+    const options = Object.fromEntries(fields.value.map((f) => [f.option, values[key(f.option)] ?? '']));
     await run(connectionStatement(name.value, type.value, options, secret));
     password.value = '';
     visible.value = false;
@@ -59,10 +67,10 @@ async function make() {
 <template>
   <Dialog v-model:visible="visible" modal header="Make a connection" :style="{ width: '460px' }">
     <form class="form" data-test="connect-form" @submit.prevent="make">
-      <SelectButton v-model="type" :options="['kafka', 'postgres', 'file']" :allow-empty="false" size="small" />
+      <SelectButton v-model="type" :options="[...types]" :allow-empty="false" size="small" />
       <label>Name<InputText v-model="name" size="small" placeholder="hub_log" data-test="connect-name" /></label>
-      <label v-for="f in fields" :key="f.option">{{ f.label }}<InputText v-model="values[f.option]" size="small" :placeholder="f.hint" :data-test="'connect-' + f.option" /></label>
-      <label v-if="type !== 'file'">Password<Password v-model="password" size="small" :feedback="false" placeholder="kept as a secret, never shown" /></label>
+      <label v-for="f in fields" :key="f.option">{{ f.label }}<InputText v-model="values[key(f.option)]" size="small" :placeholder="f.hint" :data-test="'connect-' + f.option" /></label>
+      <label v-if="secretly">Password<Password v-model="password" size="small" :feedback="false" placeholder="kept as a secret, never shown" /></label>
       <p v-if="problem" class="bad" data-test="connect-problem">{{ problem.detail }} <span>{{ problem.hint }}</span></p>
       <Button type="submit" size="small" label="Try and keep" :loading="busy" :disabled="!name" data-test="connect-make" />
     </form>

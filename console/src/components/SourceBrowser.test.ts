@@ -77,4 +77,16 @@ describe('SourceBrowser', () => {
     await flushPromises();
     expect(view.find('[data-test=browser-problem]').text()).toContain('the topic is empty declare the columns');
   });
+
+  it('proposes a view of another service as a table without a format', async () => {
+    vi.spyOn(api, 'sources').mockResolvedValue([{ ...topic, name: 'gate_load', kind: 'view', partitions: 1, key: ['gate'] }] as never);
+    const propose = vi.spyOn(api, 'propose').mockResolvedValue(proposal as never);
+    const view = await browser('drip');
+    await view.find('[data-test="source-gate_load"]').trigger('click');
+    await flushPromises();
+    await view.findAll('[data-test=browser-view] button')[1].trigger('click');
+    await view.find('[data-test=propose]').trigger('click');
+    await flushPromises();
+    expect(propose).toHaveBeenCalledWith('hub_log', expect.objectContaining({ kind: 'table', options: { view: 'gate_load' }, format: null }));
+  });
 });

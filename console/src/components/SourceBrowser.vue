@@ -38,6 +38,9 @@ const formats = computed(() =>
   type.value === 'file' ? ['json', 'csv', 'avro', 'parquet', 'text'] : ['json', 'csv', 'avro', 'protobuf', 'text', 'bytes'],
 );
 
+// Rows that change, of which no format has to be told.
+const keyed = (source: Source) => source.kind === 'table' || source.kind === 'view';
+
 const inner = computed(() => ['json', 'avro', 'protobuf', 'parquet'].includes(format.value));
 
 async function guarded(work: () => Promise<void>) {
@@ -59,7 +62,7 @@ function choose(source: Source) {
   chosen.value = source;
   proposal.value = null;
   name.value = source.name.replace(/\.[a-z]+$/, (end) => (source.kind === 'file' ? '' : end)).replace(/^.*\./, '').replace(/\W/g, '_').toLowerCase();
-  kind.value = source.kind === 'table' ? 'table' : 'stream';
+  kind.value = keyed(source) ? 'table' : 'stream';
   void show();
 }
 
@@ -69,12 +72,12 @@ const show = () => guarded(async () => {
 
 const look = () => guarded(async () => {
   const source = chosen.value!;
-  const option = { topic: 'topic', table: 'table', file: 'files' }[source.kind];
+  const option = { topic: 'topic', table: 'table', file: 'files', view: 'view' }[source.kind];
   proposal.value = await propose(props.connection, {
     name: name.value,
     kind: kind.value,
     options: { [option]: source.name },
-    format: source.kind === 'table' ? null : format.value,
+    format: keyed(source) ? null : format.value,
     flat: flat.value && inner.value,
   });
   sql.value = proposal.value.sql + ';';
@@ -131,9 +134,9 @@ onMounted(load);
           <Select v-if="view === 'Messages' && chosen.kind === 'topic'" v-model="from" :options="['latest', 'earliest']" size="small" aria-label="from where" />
           <template v-else-if="view === 'Declare'">
             <InputText v-model="name" size="small" aria-label="name" class="name" data-test="declare-name" />
-            <SelectButton v-if="chosen.kind !== 'table'" v-model="kind" :options="['stream', 'table']" :allow-empty="false" size="small" />
-            <Select v-if="chosen.kind !== 'table'" v-model="format" :options="formats" size="small" aria-label="format" />
-            <label v-if="chosen.kind !== 'table'" class="flat" :class="{ faded: !inner }" title="instead of a ROW for each object inside of messages">
+            <SelectButton v-if="!keyed(chosen)" v-model="kind" :options="['stream', 'table']" :allow-empty="false" size="small" />
+            <Select v-if="!keyed(chosen)" v-model="format" :options="formats" size="small" aria-label="format" />
+            <label v-if="!keyed(chosen)" class="flat" :class="{ faded: !inner }" title="instead of a ROW for each object inside of messages">
               <Checkbox v-model="flat" binary size="small" :disabled="!inner" data-test="declare-flat" /> a column per inner field
             </label>
             <Button size="small" label="Propose" :loading="busy" data-test="propose" @click="look" />

@@ -119,7 +119,7 @@ export async function run(sql: string): Promise<(RowsResult | DoneResult)[]> {
 /** A topic, table or file behind a connection. */
 export interface Source {
   name: string;
-  kind: 'topic' | 'table' | 'file';
+  kind: 'topic' | 'table' | 'file' | 'view';
   partitions: number;
   messages: number | null;
   bytes: number | null;
