@@ -53,17 +53,6 @@ class FilesTest extends SourceTest {
     Files.writeString(file, text, StandardOpenOption.CREATE, StandardOpenOption.APPEND);
   }
 
-  /** What its input says of a stream. */
-  private static String input(String stream, String expected) throws Exception {
-    String query = "SELECT state, reason FROM drip.inputs WHERE name = '" + stream + "'";
-    String found = "";
-    for (int i = 0; i < 150 && !found.contains(expected); i++) {
-      found = String.valueOf(service.sql(query));
-      Thread.sleep(100);
-    }
-    return found;
-  }
-
   /** A quote that nobody closes costs its own line, and not those behind it. */
   @Test
   void aStrayQuoteIsOneReject() throws Exception {

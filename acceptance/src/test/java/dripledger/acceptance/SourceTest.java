@@ -62,6 +62,17 @@ abstract class SourceTest {
     assertThat(soon(query, rows)).as(query).isEqualTo(rows);
   }
 
+  /** State and reason of an input once they say this, or as they are after some seconds. */
+  static String input(String name, String expected) throws Exception {
+    String query = "SELECT state, reason FROM drip.inputs WHERE name = '" + name + "'";
+    String found = "";
+    for (int i = 0; i < 200 && !found.contains(expected); i++) {
+      found = String.valueOf(service.sql(query));
+      Thread.sleep(100);
+    }
+    return found;
+  }
+
   /** The sentence, place and hint a statement is refused with. */
   static String error(String statement) throws IOException {
     LiveService.Answer answer =

@@ -15,16 +15,6 @@ import org.junit.jupiter.api.Test;
 
 /** What a broker no longer has: said before anything is made without it. */
 class TopicGapsTest extends SourceTest {
-  private static String input(String stream, String expected) throws Exception {
-    String query = "SELECT state, reason FROM drip.inputs WHERE name = '" + stream + "'";
-    String found = "";
-    for (int i = 0; i < 200 && !found.contains(expected); i++) {
-      found = String.valueOf(service.sql(query));
-      Thread.sleep(100);
-    }
-    return found;
-  }
-
   private static String message(String statement) throws IOException {
     return service.call("POST", "/api/v1/sql", Json.write(Map.of("sql", statement))).body();
   }

@@ -4,6 +4,8 @@ import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import java.net.URI;
+import java.net.URISyntaxException;
 import java.nio.file.Path;
 import java.util.Set;
 import java.util.TreeSet;
@@ -55,6 +57,26 @@ public final class ConnectionOptions {
   public boolean isSecret(String option) {
     CatalogObject.Connection.Option value = connection.options().get(option);
     return value != null && value.secret();
+  }
+
+  /**
+   * The option url, an address of the web without user and query.
+   *
+   * @param example for who has left it out
+   */
+  public URI webAddress(String example) {
+    String url = required("url", example);
+    try {
+      URI uri = new URI(url);
+      boolean web = "http".equals(uri.getScheme()) || "https".equals(uri.getScheme());
+      if (web && uri.getHost() != null && uri.getUserInfo() == null && uri.getQuery() == null) {
+        return uri;
+      }
+    } catch (URISyntaxException e) {
+      // said below
+    }
+    throw invalid(
+        "option \"url\" must be http://HOST:PORT/PATH or https://…, without user and query", null);
   }
 
   public String get(String option, String otherwise) {

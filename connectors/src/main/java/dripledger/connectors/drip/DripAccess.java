@@ -9,7 +9,6 @@ import java.io.InputStream;
 import java.io.OutputStream;
 import java.net.HttpURLConnection;
 import java.net.URI;
-import java.net.URISyntaxException;
 import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
 import java.util.ArrayList;
@@ -58,20 +57,8 @@ final class DripAccess {
   }
 
   private String url() {
-    String url = options.required("url", "'http://127.0.0.1:7171'");
-    try {
-      URI uri = new URI(url);
-      boolean web = "http".equals(uri.getScheme()) || "https".equals(uri.getScheme());
-      if (web && uri.getHost() != null && uri.getUserInfo() == null && uri.getQuery() == null) {
-        return url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
-      }
-    } catch (URISyntaxException e) {
-      // said below
-    }
-    throw new EngineException(
-        Code.INVALID,
-        "option \"url\" must be http://HOST:PORT or https://…, without user and query",
-        null);
+    String url = options.webAddress("'http://127.0.0.1:7171'").toString();
+    return url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
   }
 
   private HttpURLConnection open(String path) throws IOException {

@@ -2,6 +2,7 @@ package dripledger.connectors.drip;
 
 import dripledger.connectors.ConnectionOptions;
 import dripledger.connectors.Connector;
+import dripledger.connectors.DeclaredColumns;
 import dripledger.connectors.drip.DripAccess.Relation;
 import dripledger.connectors.format.DriftLog;
 import dripledger.engine.catalog.CatalogObject;
@@ -20,7 +21,6 @@ import dripledger.engine.source.RawMessage;
 import dripledger.engine.source.SourceSink;
 import dripledger.engine.source.Target;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -102,49 +102,18 @@ public final class DripConnector implements Connector {
     }
     Relation relation = relation(new DripAccess(options), table.source());
     refuse(relation);
-    List<String> key =
-        Arrays.stream(table.primaryKey()).mapToObj(k -> table.schema().column(k).name()).toList();
-    if (!Set.copyOf(key).equals(Set.copyOf(relation.key()))) {
-      throw new EngineException(
-          Code.INVALID,
-          "the key of \""
-              + relation.name()
-              + "\" is ("
-              + String.join(", ", relation.key())
-              + "), not ("
-              + String.join(", ", key)
-              + ")",
-          null);
-    }
+    String name = '"' + relation.name() + '"';
+    List<String> key = DeclaredColumns.key(table, name, relation.key(), null);
     for (int i = 0; i < table.schema().size(); i++) {
       if (!table.origins().meta().containsKey(i)) {
-        checkColumn(relation, table.schema().column(i), key);
+        Column declared = table.schema().column(i);
+        Column there = DeclaredColumns.find(name, relation.columns(), declared);
+        if (!key.contains(declared.name())) { // a row without a key is a reject
+          DeclaredColumns.checkNull(there, declared, "there");
+        }
       }
     }
     return new SourcePosition("0");
-  }
-
-  private static void checkColumn(Relation relation, Column declared, List<String> key) {
-    Column there =
-        relation.columns().stream()
-            .filter(c -> c.name().equals(declared.name()))
-            .findFirst()
-            .orElseThrow(
-                () ->
-                    new EngineException(
-                        Code.INVALID,
-                        "\"" + relation.name() + "\" has no column \"" + declared.name() + "\"",
-                        "it has "
-                            + String.join(
-                                ", ", relation.columns().stream().map(Column::name).toList())));
-    // A row without a key is a reject.
-    boolean keyed = key.contains(declared.name());
-    if (there.type().nullable() && !declared.type().nullable() && !keyed) {
-      throw new EngineException(
-          Code.INVALID,
-          "column \"" + declared.name() + "\" can be NULL there",
-          "leave NOT NULL out");
-    }
   }
 
   @Override

@@ -2,6 +2,7 @@ package dripledger.connectors.postgres;
 
 import dripledger.connectors.ConnectionOptions;
 import dripledger.connectors.Connector;
+import dripledger.connectors.DeclaredColumns;
 import dripledger.connectors.format.DriftLog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
@@ -25,7 +26,6 @@ import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -194,22 +194,11 @@ public final class PostgresConnector implements Connector {
           checkColumn(table, declared.schema().column(i));
         }
       }
-      List<String> key =
-          Arrays.stream(declared.primaryKey())
-              .mapToObj(k -> declared.schema().column(k).name())
-              .toList();
-      if (!Set.copyOf(key).equals(Set.copyOf(table.key()))) {
-        throw new EngineException(
-            Code.INVALID,
-            "the key of "
-                + table.qualified()
-                + " is ("
-                + String.join(", ", table.key())
-                + "), not ("
-                + String.join(", ", key)
-                + ")",
-            "changes tell which row they are of by the source's own key");
-      }
+      DeclaredColumns.key(
+          declared,
+          table.qualified(),
+          table.key(),
+          "changes tell which row they are of by the source's own key");
       Slots.Slot slot = Slots.find(c, access.slot());
       if (slot != null && !slot.lost()) {
         return LogPosition.at(slot.confirmed());
@@ -222,18 +211,7 @@ public final class PostgresConnector implements Connector {
   }
 
   private static void checkColumn(SourceTable table, Column declared) {
-    Column source =
-        table.columns().stream()
-            .filter(c -> c.name().equals(declared.name()))
-            .findFirst()
-            .orElseThrow(
-                () ->
-                    new EngineException(
-                        Code.INVALID,
-                        table.qualified() + " has no column \"" + declared.name() + "\"",
-                        "it has "
-                            + String.join(
-                                ", ", table.columns().stream().map(Column::name).toList())));
+    Column source = DeclaredColumns.find(table.qualified(), table.columns(), declared);
     if (!PostgresTypes.fits(source.type(), declared.type())) {
       throw new EngineException(
           Code.INVALID,
@@ -246,12 +224,7 @@ public final class PostgresConnector implements Connector {
               + declared.type().sql(),
           null);
     }
-    if (source.type().nullable() && !declared.type().nullable()) {
-      throw new EngineException(
-          Code.INVALID,
-          "column \"" + declared.name() + "\" can be NULL at the source",
-          "leave NOT NULL out");
-    }
+    DeclaredColumns.checkNull(source, declared, "at the source");
   }
 
   @Override

@@ -55,18 +55,7 @@ final class WebhookAccess {
   }
 
   private URI uri() {
-    String url = options.required("url", "'http://127.0.0.1:9099/hook'");
-    try {
-      URI uri = new URI(url);
-      boolean web = "http".equals(uri.getScheme()) || "https".equals(uri.getScheme());
-      if (web && uri.getHost() != null && uri.getUserInfo() == null && uri.getQuery() == null) {
-        return uri;
-      }
-    } catch (java.net.URISyntaxException e) {
-      // said below
-    }
-    throw invalid(
-        "option \"url\" must be http://HOST:PORT/PATH or https://…, without user and query", null);
+    return options.webAddress("'http://127.0.0.1:9099/hook'");
   }
 
   /** The whole address of a delivery. */
