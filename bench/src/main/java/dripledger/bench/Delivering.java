@@ -89,6 +89,10 @@ final class Delivering {
       print("topic: plain producer loop", plain, 0);
       print("topic: delivered", ours, plain);
       table(engine);
+      Enriching enriching = new Enriching(engine, broker.servers(), rows);
+      double hand = enriching.byHand("scans_plain", "joined_plain");
+      print("topic, join, topic: a loop by hand", hand, 0);
+      print("topic, join, topic: ours, end to end", enriching.ours("scans", "joined"), hand);
       engine.close();
     }
   }
@@ -109,6 +113,10 @@ final class Delivering {
           .createTopics(
               java.util.List.of(
                   new NewTopic("plain", PARTITIONS, (short) 1),
+                  new NewTopic("scans_plain", PARTITIONS, (short) 1),
+                  new NewTopic("joined_plain", PARTITIONS, (short) 1),
+                  new NewTopic("scans", PARTITIONS, (short) 1),
+                  new NewTopic("joined", PARTITIONS, (short) 1),
                   new NewTopic("ours", PARTITIONS, (short) 1)))
           .all()
           .get();

@@ -299,7 +299,8 @@ public final class FileConnector implements Connector {
     FilePosition start = new FilePosition(from);
     try {
       FilePosition end = new FilePosition(to);
-      List<Folder.Found> files = Folder.find(files(folder(options), stream.source()), end);
+      List<Folder.Found> files =
+          Folder.find(files(folder(options), stream.source()), end, file -> false);
       refuseUnread(end, files);
       for (Folder.Found f : files) {
         FilePosition.Place before = start.of(f.name());

@@ -14,6 +14,7 @@ import dripledger.engine.source.SourceSink;
 import java.io.IOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
+import java.nio.file.attribute.BasicFileAttributes;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
@@ -97,8 +98,8 @@ final class FileFeed implements Feed {
   /** How a file was when it was read to its end: while it stays so there is nothing to read. */
   private record Look(String key, long size, long changedMillis) {
     static Look at(Path file) throws IOException {
-      return new Look(
-          FilePrint.key(file), Files.size(file), Files.getLastModifiedTime(file).toMillis());
+      BasicFileAttributes a = Files.readAttributes(file, BasicFileAttributes.class);
+      return new Look(String.valueOf(a.fileKey()), a.size(), a.lastModifiedTime().toMillis());
     }
   }
 
@@ -118,7 +119,14 @@ final class FileFeed implements Feed {
       behind = 0;
       return reason;
     }
-    List<Folder.Found> found = Folder.find(files, position);
+    List<Folder.Found> found =
+        Folder.find(
+            files,
+            position,
+            file -> {
+              String name = file.getFileName().toString();
+              return now.get(name).equals(looks.get(name));
+            });
     int known = position.places().size();
     position.become(Folder.places(found));
     if (position.places().size() < known) {

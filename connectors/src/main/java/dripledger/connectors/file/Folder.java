@@ -7,8 +7,8 @@ import java.nio.file.Path;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Map;
-import java.util.Set;
 import java.util.TreeMap;
+import java.util.function.Predicate;
 
 /**
  * Finds again, in what a folder holds now, the files that were read: also under another name, and
@@ -33,8 +33,10 @@ final class Folder {
    * Looks for what was read.
    *
    * @param files in the order to read them
+   * @param same of which it is known that they are what they were, so that nobody has to look
    */
-  static List<Found> find(List<Path> files, FilePosition position) throws IOException {
+  static List<Found> find(List<Path> files, FilePosition position, Predicate<Path> same)
+      throws IOException {
     Map<String, Place> places = position.places();
     Map<String, String> byKey = new HashMap<>(); // the names under which files were read
     places.forEach(
@@ -43,25 +45,30 @@ final class Folder {
             byKey.put(place.print().key(), name);
           }
         });
-    Map<Path, Place> same = new HashMap<>();
+    Map<Path, Place> moved = new HashMap<>();
     for (Path file : files) {
+      if (same.test(file)) {
+        continue;
+      }
       String name = byKey.get(FilePrint.key(file));
       if (name != null && !name.equals(file.getFileName().toString())) {
         Place place = places.get(name);
         if (place.print().holds(file)) {
-          same.put(file, place);
+          moved.put(file, place);
           places.remove(name);
         }
       }
     }
-    Set<Path> renamed = Set.copyOf(same.keySet());
     return files.stream()
         .map(
             file -> {
               Place place = places.get(file.getFileName().toString());
-              return renamed.contains(file)
-                  ? new Found(file, same.get(file), null)
-                  : place == null ? fresh(file) : known(file, place);
+              if (moved.containsKey(file)) {
+                return new Found(file, moved.get(file), null);
+              }
+              return place == null
+                  ? fresh(file)
+                  : same.test(file) ? new Found(file, place, null) : known(file, place);
             })
         .toList();
   }
