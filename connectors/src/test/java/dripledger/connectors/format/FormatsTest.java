@@ -17,7 +17,6 @@ import dripledger.demo.RegistryStandIn;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
-import dripledger.engine.error.EngineException;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -136,8 +135,8 @@ class FormatsTest {
       assertThat(rows(read(stream, out.toByteArray())))
           .containsExactly("[812345, G07, 2026-03-02T06:00:00.120, 12.50, [a, b], [S-31, 0.82]]");
       assertThatThrownBy(() -> read(stream, new byte[] {0, 0, 0, 0, 99, 1}))
-          .isInstanceOf(EngineException.class)
-          .hasMessageContaining("/schemas/ids/99");
+          .isInstanceOf(FormatException.class)
+          .hasMessageContaining("no schema of number 99");
       assertThatThrownBy(() -> read(stream, new byte[] {1, 2, 3}))
           .hasMessageContaining("no schema number");
       byte[] cut = Arrays.copyOf(out.toByteArray(), 9);
