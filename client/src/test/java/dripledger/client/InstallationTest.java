@@ -6,6 +6,7 @@ import java.nio.file.Files;
 import java.nio.file.Path;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.TimeUnit;
 import org.junit.jupiter.api.Test;
 import org.junit.jupiter.api.io.TempDir;
 
@@ -32,7 +33,7 @@ class InstallationTest {
     } finally {
       installation.stop("sleeper");
     }
-    assertThat(process.isAlive()).isFalse();
+    assertThat(process.waitFor(10, TimeUnit.SECONDS)).as("it has ended").isTrue();
   }
 
   private static String name(Path stat) throws Exception {
