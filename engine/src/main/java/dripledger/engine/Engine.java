@@ -336,7 +336,9 @@ public final class Engine implements AutoCloseable {
    */
   public CompletableFuture<Ledger.Receipt> append(
       CatalogObject.Stream s, Page page, int producer, List<Reject> rejects, String id) {
-    refuseIfFull();
+    if (!page.isEmpty()) { // rejects take no room in views
+      refuseIfFull();
+    }
     if (!rejects.isEmpty()) {
       loop.submit(
           new EpochInput(List.of(), -1, InputProgress.NOTHING, () -> loop.countRejected(rejects)));
