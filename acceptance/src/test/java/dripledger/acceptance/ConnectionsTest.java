@@ -18,7 +18,7 @@ class ConnectionsTest extends SourceTest {
     assertThat(error("CREATE CONNECTION c TYPE kafka OPTIONS (servers 'x')"))
         .startsWith("a connection of type kafka has no option \"servers\" @1:41 | there are");
     assertThat(error("CREATE CONNECTION c TYPE pigeon"))
-        .contains("there are file, kafka, postgres");
+        .contains("there are drip, file, kafka, postgres");
     String url = hub.operations().jdbcUrl("hub");
     assertThat(
             error(
