@@ -139,7 +139,7 @@ class ConsoleTest {
     java.nio.file.Files.writeString(
         folder.resolve("day.csv"), "parcel,grams\n1,5\n2,heavy\n".repeat(1));
     browser.click("[data-test=connect]");
-    browser.click("[data-test=connect-form] .p-selectbutton button:last-child");
+    browser.click("[data-test=connect-form] .p-selectbutton button:nth-child(3)");
     browser.element("[data-test=connect-name]").sendKeys("spool");
     browser.element("[data-test=connect-path]").sendKeys("/nowhere");
     browser.click("[data-test=connect-make]");

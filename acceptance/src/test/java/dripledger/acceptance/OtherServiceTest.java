@@ -43,7 +43,7 @@ class OtherServiceTest extends SourceTest {
           String.valueOf(service.sql(all.formatted("other_weighed"))));
       String load = "SELECT * FROM %s ORDER BY gate";
       Random random = new Random(11);
-      for (int round = 0; round < 4; round++) {
+      for (int round = 0; round < 2; round++) {
         for (int i = 0; i < 15; i++) {
           int id = random.nextInt(20);
           service.sql(
