@@ -119,6 +119,12 @@ class FilesTest extends SourceTest {
         "SELECT position LIKE '%scan.log.2%scan.log.3%' AND NOT position LIKE '%scan.log\"%'"
             + " FROM drip.inputs WHERE name = 'rolled'",
         "[[true]]");
+    // The folder goes away and comes back as it was.
+    Path away = folder.resolveSibling(folder.getFileName() + "-away");
+    Files.move(folder, away);
+    assertThat(input("rolled", "waiting")).contains("waiting");
+    Files.move(away, folder);
+    assertThat(input("rolled", "reading")).contains("[[reading, null]]");
     service.sql("DROP STREAM rolled CASCADE; DROP CONNECTION rolls");
   }
 

@@ -117,7 +117,7 @@ final class FileFeed implements Feed {
     }
     if (now.equals(looks)) {
       behind = 0;
-      return reason;
+      return null; // what is amiss with a file keeps it out of what was looked at
     }
     List<Folder.Found> found =
         Folder.find(

@@ -7,6 +7,7 @@ import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.source.Connectors;
+import dripledger.engine.source.KeptMessages;
 import dripledger.engine.source.Ledger;
 import java.util.List;
 import java.util.function.Supplier;
@@ -47,11 +48,7 @@ public final class Widening {
           "the events \"" + stream.name() + "\" keeps were taken without the column",
           "leave WITH REPLAY out: the column is NULL in events from before");
     }
-    connectors.again(catalog.get().connectionOf(stream), stream, 0, new Page(layout()));
-  }
-
-  private static RowLayout layout() {
-    return dripledger.engine.source.KeptMessages.LAYOUT;
+    connectors.again(catalog.get().connectionOf(stream), stream, 0, new Page(KeptMessages.LAYOUT));
   }
 
   /** Brings all events of a stream to the columns it has now. */
