@@ -39,6 +39,7 @@ import dripledger.engine.source.RejectStore;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.ProposedDefinition;
 import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.statement.Session;
 import dripledger.engine.statement.SinkStatements;
 import dripledger.engine.statement.Statements;
 import dripledger.engine.time.PartitionMarks;
@@ -275,6 +276,15 @@ public final class Engine implements AutoCloseable {
   public void execute(
       String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
     statements.execute(script, arguments, id, sink);
+  }
+
+  /**
+   * A client's session, for one thread.
+   *
+   * @param id by which its statements can be cancelled
+   */
+  public Session session(String id) {
+    return statements.session(id);
   }
 
   /** The scripts that are being run. */

@@ -3,7 +3,10 @@ package dripledger.grammar;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.parser.SqlParserPos;
 
-/** A parameter written {@code :name}; replaced by a literal before validation. */
+/**
+ * A parameter written {@code :name}, or {@code $1} where a client numbers them; replaced by a
+ * literal before validation.
+ */
 public final class NamedParameter extends SqlDynamicParam {
   private final String name;
 
@@ -12,6 +15,7 @@ public final class NamedParameter extends SqlDynamicParam {
     this.name = name;
   }
 
+  /** The name, or the number with its {@code $}. */
   public String name() {
     return name;
   }

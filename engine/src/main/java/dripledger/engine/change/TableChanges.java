@@ -57,7 +57,10 @@ final class TableChanges {
     return entries;
   }
 
-  String insert(Command.Insert command) {
+  /** What a statement changed, in words and in rows. */
+  record Changed(String message, long rows) {}
+
+  Changed insert(Command.Insert command) {
     CatalogObject target = catalog.find(command.target());
     RowLayout layout = new RowLayout(target.schema());
     Page delta = new Page(layout);
@@ -72,10 +75,10 @@ final class TableChanges {
           }
         });
     keep(target, delta);
-    return "inserted " + rows(delta.size()) + " into " + target.name();
+    return new Changed("inserted " + rows(delta.size()) + " into " + target.name(), delta.size());
   }
 
-  String update(Command.Update command) {
+  Changed update(Command.Update command) {
     CatalogObject.Table target = (CatalogObject.Table) catalog.find(command.target());
     RowLayout layout = new RowLayout(target.schema());
     Page delta = new Page(layout);
@@ -95,10 +98,10 @@ final class TableChanges {
           }
         });
     keep(target, delta);
-    return "updated " + rows(counted[0]) + " of " + target.name();
+    return new Changed("updated " + rows(counted[0]) + " of " + target.name(), counted[0]);
   }
 
-  String delete(Command.Delete command) {
+  Changed delete(Command.Delete command) {
     CatalogObject target = catalog.find(command.target());
     RowLayout layout = new RowLayout(target.schema());
     Page delta = new Page(layout);
@@ -113,7 +116,7 @@ final class TableChanges {
           }
         });
     keep(target, delta);
-    return "deleted " + rows(delta.size()) + " of " + target.name();
+    return new Changed("deleted " + rows(delta.size()) + " of " + target.name(), delta.size());
   }
 
   private static String rows(int n) {

@@ -118,6 +118,11 @@ public final class TableTransactions {
       }
     }
 
+    /** Whether it has changed a table, and holds them all locked. */
+    public boolean hasChanges() {
+      return changes != null;
+    }
+
     private TableChanges open() {
       if (changes == null) {
         lockTables();
@@ -143,21 +148,22 @@ public final class TableTransactions {
           }
           return new Result.Done(MADE_BEFORE, loop.snapshot().epoch());
         }
-        String message;
+        TableChanges.Changed done;
         if (command instanceof Command.Insert i) {
           refuseIfFull.run();
-          message = open.insert(i);
+          done = open.insert(i);
         } else if (command instanceof Command.Update u) {
-          message = open.update(u);
+          done = open.update(u);
         } else {
-          message = open.delete((Command.Delete) command);
+          done = open.delete((Command.Delete) command);
         }
         if (explicit) {
-          return new Result.Done(message + " (at COMMIT)", loop.snapshot().epoch());
+          return new Result.Done(
+              done.message() + " (at COMMIT)", loop.snapshot().epoch(), done.rows());
         }
         long epoch = commit();
         units++;
-        return new Result.Done(message, epoch);
+        return new Result.Done(done.message(), epoch, done.rows());
       } catch (RuntimeException e) {
         abandon();
         throw e;

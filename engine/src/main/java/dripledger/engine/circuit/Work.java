@@ -44,7 +44,7 @@ public final class Work {
   /**
    * Says that something was done: a row, or a few hundred of them.
    *
-   * @throws EngineException (LIMIT) if that was enough
+   * @throws EngineException (LIMIT, CANCELLED) if that was enough
    */
   public void step() {
     if (++steps >= STEPS) {
@@ -58,11 +58,11 @@ public final class Work {
       return;
     }
     if (cancelled.getAsBoolean() || Thread.currentThread().isInterrupted()) {
-      throw new EngineException(Code.LIMIT, "the query was cancelled");
+      throw new EngineException(Code.CANCELLED, "the query was cancelled");
     }
     if (millis != Long.MAX_VALUE && (System.nanoTime() - began) / 1_000_000 >= millis) {
       throw new EngineException(
-          Code.LIMIT,
+          Code.CANCELLED,
           "the query was ended after " + (millis < 2000 ? millis + " ms" : millis / 1000 + " s"),
           "ask for less with WHERE, keep it as a materialized view, or set drip.query-millis");
     }

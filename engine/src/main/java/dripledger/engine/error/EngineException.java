@@ -17,6 +17,8 @@ public final class EngineException extends RuntimeException {
     IN_USE,
     CONSTRAINT,
     LIMIT,
+    /** It was ended before it was done: by whoever asked, or because its time was over. */
+    CANCELLED,
     FAILED,
     /** Not now; the same may go well later. */
     UNAVAILABLE

@@ -1,6 +1,7 @@
 package dripledger.engine.query;
 
 import dripledger.engine.catalog.Catalog;
+import dripledger.engine.sql.Argument;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
 import java.util.HashMap;
@@ -64,7 +65,7 @@ public final class PreparedQueries {
   public static Map<Integer, Object> bound(PreparedQuery query, Map<String, Object> arguments) {
     Map<Integer, Object> values = new HashMap<>();
     for (PreparedQuery.Binding binding : query.bindings()) {
-      Object value = arguments.get(binding.parameter());
+      Object value = Argument.plain(arguments.get(binding.parameter()));
       if (binding.text() && value instanceof String) {
         values.put(binding.column(), value);
       } else if (!binding.text() && (value instanceof Integer || value instanceof Long)) {

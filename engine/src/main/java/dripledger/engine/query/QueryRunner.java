@@ -80,7 +80,7 @@ public final class QueryRunner {
       Snapshot snapshot,
       Consumer<Page> sink,
       BooleanSupplier enough) {
-    Work work = new Work(bounds.millis(), bounds.maxBytes(), scripts.cancelled());
+    Work work = new Work(scripts.millis(bounds.millis()), bounds.maxBytes(), scripts.cancelled());
     Circuit[] made = new Circuit[1];
     Circuit circuit =
         Circuit.once(

@@ -20,6 +20,14 @@ public sealed interface Result {
     }
   }
 
-  /** Something was done; the message says what. */
-  record Done(String message, long epoch) implements Result {}
+  /**
+   * Something was done; the message says what.
+   *
+   * @param rows of a table that were inserted, updated or deleted; −1 if it was something else
+   */
+  record Done(String message, long epoch, long rows) implements Result {
+    public Done(String message, long epoch) {
+      this(message, epoch, -1);
+    }
+  }
 }

@@ -18,11 +18,13 @@ public final class RunningScripts {
     private final String id;
     private final String text;
     private final long began = System.nanoTime();
+    private final long most; // milliseconds
     private volatile boolean cancelled;
 
-    private Script(String id, String text) {
+    private Script(String id, String text, long most) {
       this.id = id;
       this.text = text;
+      this.most = most;
     }
 
     /** By which it can be cancelled, or null. */
@@ -42,11 +44,11 @@ public final class RunningScripts {
     /**
      * Goes on unless it was cancelled.
      *
-     * @throws EngineException (LIMIT) if it was
+     * @throws EngineException (CANCELLED) if it was
      */
     public void goOn() {
       if (cancelled) {
-        throw new EngineException(Code.LIMIT, "the script was cancelled");
+        throw new EngineException(Code.CANCELLED, "the script was cancelled");
       }
     }
 
@@ -65,7 +67,16 @@ public final class RunningScripts {
    * @param id by which it can be cancelled, or null
    */
   public Script begin(String id, String text) {
-    Script script = new Script(id, text);
+    return begin(id, text, 0);
+  }
+
+  /**
+   * As above.
+   *
+   * @param millis how long each of its queries may take; 0 for as long as any
+   */
+  public Script begin(String id, String text, long millis) {
+    Script script = new Script(id, text, millis);
     byThread.put(Thread.currentThread(), script);
     if (id != null) {
       byId.put(id, script);
@@ -93,6 +104,17 @@ public final class RunningScripts {
     return byThread.values().stream()
         .sorted(Comparator.comparingLong(Script::millis).reversed())
         .toList();
+  }
+
+  /**
+   * How long a query on this thread may take.
+   *
+   * @param all what all may, in milliseconds; 0 for any time
+   */
+  long millis(long all) {
+    Script script = byThread.get(Thread.currentThread());
+    long own = script == null ? 0 : script.most;
+    return own == 0 ? all : all == 0 ? own : Math.min(own, all);
   }
 
   /** Whether the script of this thread was cancelled; for this thread. */

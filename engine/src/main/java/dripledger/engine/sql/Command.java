@@ -167,6 +167,17 @@ public sealed interface Command {
     }
   }
 
+  /** Whether it leaves everything as it is. */
+  default boolean onlyReads() {
+    return this instanceof Query
+        || this instanceof Follow
+        || this instanceof Explain
+        || this instanceof ExplainSink
+        || this instanceof Describe
+        || this instanceof Show
+        || this instanceof ShowCreate;
+  }
+
   /**
    * A SELECT as a plan and what is done to its rows at the end.
    *

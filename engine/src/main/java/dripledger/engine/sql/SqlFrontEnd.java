@@ -5,7 +5,9 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
+import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
+import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
@@ -148,6 +150,34 @@ public final class SqlFrontEnd {
     } catch (RuntimeException e) {
       throw SqlErrors.validation(e, catalog, RelationFinder.relations(parsed.node, catalog));
     }
+  }
+
+  /**
+   * What a statement takes and answers, before the values of its parameters are known.
+   *
+   * @param parameters their types by name, in the order in which the statement names them
+   * @param columns of its answer; null if it answers no rows
+   */
+  public record Described(Map<String, ColumnType> parameters, List<Column> columns) {}
+
+  /**
+   * Describes one statement.
+   *
+   * @param declared types of parameters, as far as the client says
+   */
+  public Described describe(
+      String text, Catalog catalog, Map<String, ColumnType> declared, long nowMicros) {
+    Parsed parsed = parse(text).get(0);
+    boolean plain = !(parsed.node instanceof StatementNode);
+    Map<String, ColumnType> types =
+        plain
+            ? new ParameterTypes(declared)
+                .settle(
+                    () -> parse(text).get(0).node,
+                    () -> new StatementCheck(catalog, text, Map.of(), nowMicros).newValidator())
+            : Map.of();
+    Command command = check(parsed, catalog, ParameterTypes.anyValues(types), nowMicros);
+    return new Described(types, command instanceof Command.Query q ? q.plan().columns() : null);
   }
 
   /**

@@ -82,7 +82,7 @@ final class StatementCheck {
     PlanFacts.use(cluster);
   }
 
-  private SqlValidator newValidator() {
+  SqlValidator newValidator() {
     return new DialectValidator(reader, types);
   }
 

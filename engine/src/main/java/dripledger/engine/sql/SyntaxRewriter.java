@@ -4,13 +4,13 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.grammar.DistinctOnSelect;
 import dripledger.grammar.NamedParameter;
-import java.math.BigDecimal;
 import java.util.ArrayDeque;
 import java.util.ArrayList;
 import java.util.Deque;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
+import java.util.function.Function;
 import java.util.regex.Pattern;
 import org.apache.calcite.avatica.util.TimeUnit;
 import org.apache.calcite.sql.SqlBasicCall;
@@ -48,11 +48,19 @@ import org.apache.calcite.sql.util.SqlShuttle;
 final class SyntaxRewriter extends SqlShuttle {
   private static final Pattern FINE = Pattern.compile("\\.\\d{3}\\d*[1-9]");
 
-  private final Map<String, Object> arguments;
+  private final Function<NamedParameter, SqlNode> parameters;
   private final Deque<List<String>> scopes = new ArrayDeque<>(); // what each SELECT reads
 
+  /** Puts the values of parameters in. */
   SyntaxRewriter(Map<String, Object> arguments) {
-    this.arguments = arguments;
+    this(parameter -> ArgumentLiterals.of(parameter, arguments));
+  }
+
+  /**
+   * @param parameters what stands for each parameter
+   */
+  SyntaxRewriter(Function<NamedParameter, SqlNode> parameters) {
+    this.parameters = parameters;
   }
 
   static EngineException unsupported(String what, SqlParserPos pos, String hint) {
@@ -75,28 +83,7 @@ final class SyntaxRewriter extends SqlShuttle {
           pos.getColumnNum(),
           "write :name instead of ?");
     }
-    if (!arguments.containsKey(named.name())) {
-      throw new EngineException(
-          Code.INVALID,
-          "no value was given for :" + named.name(),
-          pos.getLineNum(),
-          pos.getColumnNum(),
-          "pass it in args: {\"" + named.name() + "\": …}");
-    }
-    Object value = arguments.get(named.name());
-    if (value == null) {
-      return SqlLiteral.createNull(pos);
-    }
-    if (value instanceof Boolean b) {
-      return SqlLiteral.createBoolean(b, pos);
-    }
-    if (value instanceof Double || value instanceof Float) {
-      return SqlLiteral.createApproxNumeric(value.toString(), pos);
-    }
-    if (value instanceof Number) {
-      return SqlLiteral.createExactNumeric(new BigDecimal(value.toString()).toPlainString(), pos);
-    }
-    return SqlLiteral.createCharString(value.toString(), pos);
+    return parameters.apply(named);
   }
 
   /** The library keeps milliseconds of an interval; what it would leave out is refused. */
@@ -126,9 +113,20 @@ final class SyntaxRewriter extends SqlShuttle {
     return list;
   }
 
+  /** How many rows, where only a number can be. */
+  private SqlNode count(SqlNode node) {
+    return node instanceof SqlDynamicParam param ? ArgumentLiterals.bare(visit(param)) : node;
+  }
+
   @Override
   public SqlNode visit(SqlCall call) {
     refuse(call);
+    if (call instanceof SqlOrderBy o
+        && (count(o.fetch) != o.fetch || count(o.offset) != o.offset)) {
+      return visit(
+          new SqlOrderBy(
+              o.getParserPosition(), o.query, o.orderList, count(o.offset), count(o.fetch)));
+    }
     if (TimeWindowCalls.isOne(call)) {
       SqlCall known = TimeWindowCalls.known(call);
       if (known != call) {

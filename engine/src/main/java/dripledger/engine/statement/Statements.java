@@ -1,20 +1,24 @@
 package dripledger.engine.statement;
 
+import dripledger.engine.catalog.Catalog;
 import dripledger.engine.change.TableTransactions;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.introspection.Introspection;
+import dripledger.engine.query.PointRead;
 import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
+import dripledger.engine.row.ColumnType;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.upkeep.Upkeeper;
 import dripledger.engine.view.Pinned;
+import dripledger.engine.view.Snapshot;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.locks.ReentrantLock;
@@ -94,16 +98,83 @@ public final class Statements {
     }
   }
 
+  /** A client's own session; {@code id} is what its statements are cancelled by. */
+  public Session session(String id) {
+    return new Session(this, id);
+  }
+
+  Catalog catalog() {
+    return definitions.catalog();
+  }
+
+  RunningScripts scripts() {
+    return runner.scripts();
+  }
+
+  Pinned pin() {
+    return loop.pin();
+  }
+
+  long epoch() {
+    return loop.snapshot().epoch();
+  }
+
+  TableTransactions.Transaction transaction() {
+    return transactions.begin(null, 1);
+  }
+
+  SqlFrontEnd.Described describe(String text, Map<String, ColumnType> declared) {
+    return frontEnd.describe(text, catalog(), declared, nowMicros.getAsLong());
+  }
+
+  PointRead pointRead(String text) {
+    Catalog catalog = catalog();
+    PreparedQuery query = frontEnd.prepare(text, catalog);
+    return query == null ? null : PointRead.of(query, catalog, loop.snapshot());
+  }
+
+  /**
+   * Carries one statement out.
+   *
+   * @param pinned what a query reads, or null for the newest epoch and the transaction's changes
+   */
+  Result run(
+      String text,
+      Map<String, Object> arguments,
+      TableTransactions.Transaction transaction,
+      boolean readOnly,
+      Pinned pinned) {
+    SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
+    Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros.getAsLong());
+    if (readOnly && !command.onlyReads()) {
+      throw Session.refusedChange(pinned != null);
+    }
+    try {
+      if (!(command instanceof Command.Query q)) {
+        return execute(command, parsed.text(), transaction);
+      }
+      Result answer =
+          pinned == null
+              ? transaction.answer(q.plan())
+              : runner.answer(q.plan(), pinned.snapshot());
+      prepared.asked(text, frontEnd, catalog());
+      return answer;
+    } catch (EngineException e) {
+      throw placed(e, parsed);
+    }
+  }
+
   /** The answer to a query that was asked before and need not be planned; or null. */
   private Result answerPrepared(String script, Map<String, Object> arguments) {
+    try (Pinned now = loop.pin()) {
+      return answerPrepared(script, arguments, now.snapshot());
+    }
+  }
+
+  Result answerPrepared(String script, Map<String, Object> arguments, Snapshot snapshot) {
     PreparedQuery query = prepared.find(script, definitions.catalog());
     Map<Integer, Object> values = query == null ? null : PreparedQueries.bound(query, arguments);
-    if (values == null) {
-      return null;
-    }
-    try (Pinned now = loop.pin()) {
-      return runner.answerBound(query, values, now.snapshot());
-    }
+    return values == null ? null : runner.answerBound(query, values, snapshot);
   }
 
   /** Connectors name the option that is to blame; the statement knows where it stands. */

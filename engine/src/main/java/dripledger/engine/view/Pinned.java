@@ -2,10 +2,16 @@ package dripledger.engine.view;
 
 import dripledger.engine.store.Versions;
 
-/** A snapshot whose relations stay readable until this is closed, by any thread. */
+/**
+ * A snapshot whose relations stay readable until this is closed, by any thread.
+ *
+ * @param pin null if something else keeps it readable for longer
+ */
 public record Pinned(Snapshot snapshot, Versions.Pin pin) implements AutoCloseable {
   @Override
   public void close() {
-    pin.close();
+    if (pin != null) {
+      pin.close();
+    }
   }
 }

@@ -25,7 +25,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case NOT_SUPPORTED -> HttpStatus.NOT_IMPLEMENTED;
           case NOT_FOUND -> HttpStatus.NOT_FOUND;
           case ALREADY_EXISTS, IN_USE, CONSTRAINT -> HttpStatus.CONFLICT;
-          case LIMIT -> HttpStatus.CONTENT_TOO_LARGE;
+          case LIMIT, CANCELLED -> HttpStatus.CONTENT_TOO_LARGE;
           case FAILED -> HttpStatus.UNPROCESSABLE_CONTENT;
           case UNAVAILABLE -> HttpStatus.SERVICE_UNAVAILABLE;
         };
@@ -42,6 +42,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case IN_USE -> "It is in use";
           case CONSTRAINT -> "A constraint forbids it";
           case LIMIT -> "A bound was reached";
+          case CANCELLED -> "It was ended early";
           case FAILED -> "It failed";
           case UNAVAILABLE -> "Not at this moment";
         });

@@ -1,0 +1,16 @@
+package dripledger.engine.sql;
+
+import dripledger.engine.row.ColumnType;
+
+/**
+ * The value of a parameter whose type was settled before it came: the statement has this type,
+ * whatever the value is.
+ *
+ * @param value a boxed value as {@link dripledger.engine.row.BoxedRows} has them, or null
+ */
+public record Argument(ColumnType type, Object value) {
+  /** The value that was given, with or without its type. */
+  public static Object plain(Object given) {
+    return given instanceof Argument a ? a.value : given;
+  }
+}

@@ -1,0 +1,162 @@
+package dripledger.engine.statement;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.change.TableTransactions;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.query.PointRead;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.RunningScripts;
+import dripledger.engine.row.ColumnType;
+import dripledger.engine.sql.Command;
+import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.view.Pinned;
+import java.util.Map;
+
+/**
+ * The statements of one client, one after the other, in transactions that last as long as the
+ * client wants. Belongs to one thread; {@link #cancel} is for any.
+ */
+public final class Session implements AutoCloseable {
+  private final Statements statements;
+  private final String id;
+  private TableTransactions.Transaction transaction;
+  private Pinned pinned; // what a transaction reads that reads one epoch
+  private boolean readOnly;
+  private long statementMillis;
+
+  /**
+   * @param id by which its statements can be cancelled
+   */
+  Session(Statements statements, String id) {
+    this.statements = statements;
+    this.id = id;
+  }
+
+  /**
+   * How long each query may take.
+   *
+   * @param millis 0 for as long as the service allows
+   */
+  public void statementMillis(long millis) {
+    statementMillis = millis;
+  }
+
+  /** What a statement takes and answers, see {@link SqlFrontEnd#describe}. */
+  public SqlFrontEnd.Described describe(String text, Map<String, ColumnType> declared) {
+    return statements.describe(text, declared);
+  }
+
+  /** The query as a read by key, or null if it is something else. */
+  public PointRead pointRead(String text) {
+    return statements.pointRead(text);
+  }
+
+  public Catalog catalog() {
+    return statements.catalog();
+  }
+
+  /**
+   * What is read by the next statement if it is a query, to be closed after it.
+   *
+   * @return null if it must see what this transaction has changed
+   */
+  public Pinned read() {
+    if (transaction != null && transaction.hasChanges()) {
+      return null;
+    }
+    return pinned != null ? new Pinned(pinned.snapshot(), null) : statements.pin();
+  }
+
+  /** Whether a transaction was begun. */
+  public boolean inTransaction() {
+    return transaction != null;
+  }
+
+  /**
+   * Begins a transaction.
+   *
+   * @param oneEpoch whether all its queries read the epoch of the first; it cannot change anything
+   *     then
+   */
+  public void begin(boolean oneEpoch, boolean onlyReads) {
+    transaction = statements.transaction();
+    transaction.step(Command.Transaction.Step.BEGIN);
+    readOnly = onlyReads || oneEpoch;
+    if (oneEpoch) {
+      pinned = statements.pin();
+    }
+  }
+
+  /** Ends the transaction, if there is one, and makes its changes; answers the epoch. */
+  public Result commit() {
+    return end(Command.Transaction.Step.COMMIT);
+  }
+
+  /** Ends the transaction, if there is one, and forgets its changes. */
+  public Result rollback() {
+    return end(Command.Transaction.Step.ROLLBACK);
+  }
+
+  private Result end(Command.Transaction.Step step) {
+    TableTransactions.Transaction ending = transaction;
+    transaction = null;
+    if (pinned != null) {
+      pinned.close();
+      pinned = null;
+    }
+    readOnly = false;
+    if (ending == null) {
+      return new Result.Done("there is no transaction", statements.epoch());
+    }
+    try (ending) {
+      return ending.step(step);
+    }
+  }
+
+  /**
+   * Carries one statement out. In a transaction that an error has ended nothing more can be done
+   * but {@link #rollback}; it is for the caller to see to that.
+   *
+   * @param arguments values of its parameters
+   */
+  public Result execute(String text, Map<String, Object> arguments) {
+    try (RunningScripts.Script running = statements.scripts().begin(id, text, statementMillis)) {
+      running.goOn();
+      if (pinned != null || transaction == null || !transaction.hasChanges()) {
+        try (Pinned now = read()) {
+          Result known = statements.answerPrepared(text, arguments, now.snapshot());
+          if (known != null) {
+            return known;
+          }
+        }
+      }
+      if (transaction != null) {
+        return statements.run(text, arguments, transaction, readOnly, pinned);
+      }
+      try (TableTransactions.Transaction alone = statements.transaction()) {
+        return statements.run(text, arguments, alone, readOnly, null);
+      }
+    }
+  }
+
+  /** Ends the statement that is being carried out, if there is one. Safe from any thread. */
+  public boolean cancel() {
+    return statements.scripts().cancel(id);
+  }
+
+  static EngineException refusedChange(boolean oneEpoch) {
+    return new EngineException(
+        Code.INVALID,
+        "this transaction only reads",
+        oneEpoch
+            ? "BEGIN without an isolation level sees the newest epoch, and can change tables"
+            : "BEGIN READ WRITE");
+  }
+
+  /** Forgets the changes of a transaction that is open. */
+  @Override
+  public void close() {
+    rollback();
+  }
+}
