@@ -28,6 +28,11 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxWaitingBytes a view for which more waits is refreshed before it is due; a delivery for
  *     which more waits ends
  * @param deliveryMillis how long a change waits for a checkpoint before it is delivered
+ * @param wirePort where SQL clients connect; -1 for none
+ * @param wireDatabase the name they connect to
+ * @param maxWireConnections of them at the same time
+ * @param idleTransactionMillis how long such a client may hold a transaction and say nothing; 0 is
+ *     for ever
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
@@ -52,4 +57,8 @@ public record Settings(
     String waitingDirectory,
     long maxWaitingBytes,
     long deliveryMillis,
+    int wirePort,
+    String wireDatabase,
+    int maxWireConnections,
+    long idleTransactionMillis,
     String secretKeyFile) {}

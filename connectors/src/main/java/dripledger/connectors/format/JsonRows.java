@@ -92,6 +92,15 @@ public final class JsonRows {
     }
   }
 
+  /** A value as text: a ROW has the names of its fields. */
+  public static String text(ColumnType type, Object value) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
+      value(json, type, value);
+    }
+    return out.toString(StandardCharsets.UTF_8);
+  }
+
   /** An array, or a ROW without its names, as text. */
   public static String text(List<?> values) {
     ByteArrayOutputStream out = new ByteArrayOutputStream();

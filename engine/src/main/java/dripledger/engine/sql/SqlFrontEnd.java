@@ -3,6 +3,7 @@ package dripledger.engine.sql;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -157,8 +158,13 @@ public final class SqlFrontEnd {
    *
    * @param parameters their types by name, in the order in which the statement names them
    * @param columns of its answer; null if it answers no rows
+   * @param origins where each column is from, null for one that is computed
    */
-  public record Described(Map<String, ColumnType> parameters, List<Column> columns) {}
+  public record Described(
+      Map<String, ColumnType> parameters, List<Column> columns, List<Origin> origins) {}
+
+  /** A column of a relation, both by number. */
+  public record Origin(long relation, int column) {}
 
   /**
    * Describes one statement.
@@ -177,7 +183,26 @@ public final class SqlFrontEnd {
                     () -> new StatementCheck(catalog, text, Map.of(), nowMicros).newValidator())
             : Map.of();
     Command command = check(parsed, catalog, ParameterTypes.anyValues(types), nowMicros);
-    return new Described(types, command instanceof Command.Query q ? q.plan().columns() : null);
+    return command instanceof Command.Query q
+        ? new Described(types, q.plan().columns(), origins(q.plan()))
+        : new Described(types, null, List.of());
+  }
+
+  private static List<Origin> origins(Command.QueryPlan query) {
+    List<Origin> origins = new ArrayList<>();
+    for (int output : query.outputs()) {
+      int column = output;
+      PlanNode below = query.plan();
+      while (column >= 0 && below instanceof PlanNode.Transform t) {
+        column = t.program().outputs().get(column) instanceof Expr.Column c ? c.index() : -1;
+        below = t.input();
+      }
+      origins.add(
+          column >= 0 && below instanceof PlanNode.Source s
+              ? new Origin(s.relationId(), column)
+              : null);
+    }
+    return origins;
   }
 
   /**

@@ -62,10 +62,15 @@ public final class Session implements AutoCloseable {
    * @return null if it must see what this transaction has changed
    */
   public Pinned read() {
-    if (transaction != null && transaction.hasChanges()) {
+    if (hasChanges()) {
       return null;
     }
     return pinned != null ? new Pinned(pinned.snapshot(), null) : statements.pin();
+  }
+
+  /** Whether the transaction has changed something, so that only its own statements see it. */
+  public boolean hasChanges() {
+    return transaction != null && transaction.hasChanges();
   }
 
   /** Whether a transaction was begun. */

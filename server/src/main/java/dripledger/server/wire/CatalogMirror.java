@@ -1,0 +1,262 @@
+package dripledger.server.wire;
+
+import dripledger.engine.Engine;
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.row.Column;
+import dripledger.engine.row.Schema;
+import dripledger.engine.view.RelationVersion;
+import java.sql.Connection;
+import java.sql.DriverManager;
+import java.sql.PreparedStatement;
+import java.sql.ResultSet;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.Properties;
+import java.util.stream.Collectors;
+
+/**
+ * A database beside the records that has our objects as empty tables, so that PostgreSQL answers
+ * questions about them. It is made anew at the start, and follows the catalog whenever it is looked
+ * at. Safe from any thread.
+ */
+final class CatalogMirror implements AutoCloseable {
+  private static final long ESTIMATES_NANOS = 5_000_000_000L;
+
+  private final Engine engine;
+  private final String url;
+  private final Properties login;
+  private final String database;
+  private final String role;
+  private final Map<String, Integer> numbers = new HashMap<>(); // by schema and name
+  private final Map<String, List<String>> made = new LinkedHashMap<>();
+  private Connection connection;
+  private Catalog shown;
+  private boolean estimates;
+  private long estimated;
+
+  /**
+   * @param url of the server, with a slash at its end
+   * @param login user and password of the records
+   * @param database of its own
+   * @param role that may look at it
+   */
+  CatalogMirror(Engine engine, String url, Properties login, String database, String role) {
+    this.engine = engine;
+    this.url = url;
+    this.login = login;
+    this.database = database;
+    this.role = role;
+  }
+
+  /**
+   * Makes the database and the role, if they are missing, and empties the first.
+   *
+   * @param owner a database of the server that is there
+   * @param verifier what the role's password is checked by
+   */
+  synchronized void open(String owner, String verifier) throws SQLException {
+    String mark = "the catalog of the service whose records are in " + owner;
+    try (Connection records = DriverManager.getConnection(url + owner, login);
+        Statement statement = records.createStatement()) {
+      String found = comment(records);
+      if (found == null) {
+        statement.execute(
+            "CREATE DATABASE "
+                + quoted(database)
+                + " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'");
+        statement.execute("COMMENT ON DATABASE " + quoted(database) + " IS " + text(mark));
+      } else if (!found.equals(mark)) {
+        throw new SQLException("the database \"" + database + "\" belongs to something else");
+      }
+      statement.execute(
+          "DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = "
+              + text(role)
+              + ") THEN CREATE ROLE "
+              + quoted(role)
+              + "; END IF; END $$");
+      statement.execute(
+          "ALTER ROLE " + quoted(role) + " LOGIN NOINHERIT PASSWORD " + text(verifier));
+      for (String setting :
+          List.of("default_transaction_read_only = on", "statement_timeout = '10s'")) {
+        statement.execute("ALTER ROLE " + quoted(role) + " SET " + setting);
+      }
+    }
+    connection = DriverManager.getConnection(url + database, login);
+    try (Statement statement = connection.createStatement()) {
+      statement.execute("DROP SCHEMA IF EXISTS public CASCADE");
+      statement.execute("DROP SCHEMA IF EXISTS drip CASCADE");
+      for (String schema : List.of("public", "drip")) {
+        statement.execute("CREATE SCHEMA " + schema);
+        statement.execute("GRANT USAGE ON SCHEMA " + schema + " TO " + quoted(role));
+      }
+      try (ResultSet rows =
+          statement.executeQuery("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")) {
+        estimates = rows.next() && rows.getBoolean(1);
+      }
+    }
+    numbers.clear();
+    made.clear();
+    shown = null;
+    for (CatalogObject.Figures figures : CatalogObject.Figures.ALL) {
+      make("drip", figures, null);
+    }
+    follow();
+  }
+
+  private String comment(Connection records) throws SQLException {
+    try (PreparedStatement statement =
+        records.prepareStatement(
+            "SELECT COALESCE(shobj_description(oid, 'pg_database'), '') FROM pg_database"
+                + " WHERE datname = ?")) {
+      statement.setString(1, database);
+      try (ResultSet rows = statement.executeQuery()) {
+        return rows.next() ? rows.getString(1) : null;
+      }
+    }
+  }
+
+  /** Brings it to what the catalog is now. */
+  synchronized void follow() throws SQLException {
+    Catalog now = engine.catalog();
+    if (now != shown) {
+      Map<String, CatalogObject> wanted = new LinkedHashMap<>();
+      for (CatalogObject object : now.all()) {
+        if (!object.schema().columns().isEmpty() && !(object instanceof CatalogObject.Sink)) {
+          wanted.put(object.name(), object);
+        }
+      }
+      for (String name : List.copyOf(made.keySet())) {
+        CatalogObject object = wanted.get(name);
+        if (object == null || !statements("public", object).equals(made.get(name))) {
+          execute(List.of("DROP TABLE IF EXISTS public." + quoted(name)));
+          made.remove(name);
+          numbers.remove("public." + name);
+        }
+      }
+      for (CatalogObject object : wanted.values()) {
+        if (!made.containsKey(object.name())) {
+          make("public", object, made);
+        }
+      }
+      shown = now;
+    }
+    if (estimates && System.nanoTime() - estimated > ESTIMATES_NANOS) {
+      estimate();
+      estimated = System.nanoTime();
+    }
+  }
+
+  private void make(String schema, CatalogObject object, Map<String, List<String>> noted)
+      throws SQLException {
+    List<String> statements = statements(schema, object);
+    execute(statements);
+    if (noted != null) {
+      noted.put(object.name(), statements);
+    }
+    try (PreparedStatement statement =
+        connection.prepareStatement("SELECT ?::regclass::oid::bigint")) {
+      statement.setString(1, schema + "." + quoted(object.name()));
+      try (ResultSet rows = statement.executeQuery()) {
+        rows.next();
+        numbers.put(schema + "." + object.name(), (int) rows.getLong(1));
+      }
+    }
+  }
+
+  private void execute(List<String> statements) throws SQLException {
+    try (Statement statement = connection.createStatement()) {
+      for (String sql : statements) {
+        statement.execute(sql);
+      }
+    }
+  }
+
+  private List<String> statements(String schema, CatalogObject object) {
+    String name = schema + "." + quoted(object.name());
+    Schema columns = object.schema();
+    int[] key = key(object);
+    List<String> parts = new ArrayList<>();
+    for (Column column : columns.columns()) {
+      parts.add(
+          quoted(column.name())
+              + " "
+              + WireType.sql(column.type())
+              + (column.type().nullable() ? "" : " NOT NULL"));
+    }
+    if (key != null) {
+      parts.add(
+          "PRIMARY KEY ("
+              + java.util.Arrays.stream(key)
+                  .mapToObj(k -> quoted(columns.column(k).name()))
+                  .collect(Collectors.joining(", "))
+              + ")");
+    }
+    List<String> all = new ArrayList<>();
+    all.add(
+        "CREATE TABLE "
+            + name
+            + " ("
+            + String.join(", ", parts)
+            + ") WITH (autovacuum_enabled = off)");
+    all.add("COMMENT ON TABLE " + name + " IS " + text(object.kind()));
+    // Enough to be listed, and not to be read: a query that gets here by mistake is refused.
+    all.add("GRANT REFERENCES ON " + name + " TO " + quoted(role));
+    return all;
+  }
+
+  /** A primary key has no NULL in it. */
+  private static int[] key(CatalogObject object) {
+    int[] key =
+        object instanceof CatalogObject.Table t
+            ? t.primaryKey()
+            : object instanceof CatalogObject.MaterializedView m && m.keyProven() ? m.key() : null;
+    boolean empty = key == null || key.length == 0 || key.length > 32;
+    for (int i = 0; !empty && i < key.length; i++) {
+      empty = object.schema().type(key[i]).nullable();
+    }
+    return empty ? null : key;
+  }
+
+  private void estimate() throws SQLException {
+    try (PreparedStatement statement =
+        connection.prepareStatement("UPDATE pg_class SET reltuples = ? WHERE oid = ?::bigint")) {
+      for (String name : made.keySet()) {
+        CatalogObject object = shown.find(name);
+        RelationVersion version = engine.snapshot().relation(object.id());
+        if (version != null) {
+          statement.setFloat(1, version.count());
+          statement.setLong(2, numbers.get("public." + name) & 0xffffffffL);
+          statement.addBatch();
+        }
+      }
+      statement.executeBatch();
+    }
+  }
+
+  /** The number that clients know a relation by; 0 if it is not known. */
+  synchronized int number(CatalogObject object) {
+    String schema = object.id() < 0 ? "drip." : "public.";
+    return numbers.getOrDefault(schema + object.name(), 0);
+  }
+
+  private static String quoted(String name) {
+    return '"' + name.replace("\"", "\"\"") + '"';
+  }
+
+  private static String text(String text) {
+    return "'" + text.replace("'", "''") + "'";
+  }
+
+  @Override
+  public synchronized void close() throws SQLException {
+    if (connection != null) {
+      connection.close();
+    }
+  }
+}
