@@ -176,7 +176,7 @@ public final class PostgresCluster implements AutoCloseable {
         """
         SELECT 'CREATE ROLE drip LOGIN CREATEDB'
           WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'drip') \\gexec
-        ALTER ROLE drip REPLICATION PASSWORD '%s';
+        ALTER ROLE drip CREATEROLE REPLICATION PASSWORD '%s';
         SELECT 'CREATE DATABASE drip OWNER drip'
           WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip') \\gexec
         """

@@ -122,7 +122,7 @@ final class WireCatalog {
       mirror = making;
       unavailable = null;
     } catch (SQLException | RuntimeException e) {
-      unavailable = e.getMessage();
+      unavailable = message(e);
       LOG.warn("clients cannot ask what there is: the catalog could not be made: {}", unavailable);
     } finally {
       made.countDown();
@@ -181,7 +181,7 @@ final class WireCatalog {
       throw new WireError(
           "55000",
           "questions about the catalog cannot be answered: " + unavailable,
-          "may the user of the records make databases and roles?");
+          "the user of the records makes a database and a role for it: ALTER ROLE … CREATEDB CREATEROLE");
     }
     mirror.follow();
     return pool.getConnection();
@@ -371,12 +371,20 @@ final class WireCatalog {
         : value.toString();
   }
 
+  /** The sentence of an error, without where in PostgreSQL it came up. */
+  private static String message(Exception e) {
+    return e instanceof PSQLException p && p.getServerErrorMessage() != null
+        ? p.getServerErrorMessage().getMessage()
+        : e.getMessage();
+  }
+
   private static WireError refused(SQLException e, StatementText statement) {
     String state = e.getSQLState() == null ? "58000" : e.getSQLState();
-    boolean known = e instanceof PSQLException p && p.getServerErrorMessage() != null;
-    String message =
-        known ? ((PSQLException) e).getServerErrorMessage().getMessage() : e.getMessage();
-    int position = known ? ((PSQLException) e).getServerErrorMessage().getPosition() : 0;
+    String message = message(e);
+    int position =
+        e instanceof PSQLException p && p.getServerErrorMessage() != null
+            ? p.getServerErrorMessage().getPosition()
+            : 0;
     if (state.equals("42501")) {
       return new WireError(
           state,
