@@ -311,6 +311,17 @@ SqlNode DripRefresh() :
     )
 }
 
+SqlNode DripCancel() :
+{
+    final Span s;
+    final SqlNode number;
+}
+{
+    <CANCEL> { s = span(); }
+    number = UnsignedNumericLiteral()
+    { return new StatementNode(s.end(this), new Statement.Cancel(number)); }
+}
+
 SqlNode DripFollow() :
 {
     final Span s;

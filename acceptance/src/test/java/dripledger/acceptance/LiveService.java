@@ -26,6 +26,7 @@ final class LiveService implements AutoCloseable {
 
   private final PostgresCluster cluster;
   private final int port = PostgresCluster.freePort();
+  private final int wirePort = PostgresCluster.freePort();
   private final Path log = Files.createTempFile("drip-service", ".log");
   private final Path keyFile = Files.createTempDirectory("drip-key").resolve("secrets.key");
   private final String[] settings;
@@ -55,6 +56,21 @@ final class LiveService implements AutoCloseable {
     return "http://127.0.0.1:" + port;
   }
 
+  /** Where SQL clients connect. */
+  int wirePort() {
+    return wirePort;
+  }
+
+  /** A new connection of a SQL client. */
+  Connection connect(String... properties) throws SQLException {
+    java.util.Properties all = new java.util.Properties();
+    all.setProperty("user", "dispatch");
+    for (String property : properties) {
+      all.setProperty(property.split("=", 2)[0], property.split("=", 2)[1]);
+    }
+    return DriverManager.getConnection("jdbc:postgresql://127.0.0.1:" + wirePort + "/ledger", all);
+  }
+
   /** A new connection to the records. */
   Connection records() throws SQLException {
     return DriverManager.getConnection(
@@ -69,6 +85,7 @@ final class LiveService implements AutoCloseable {
     ServiceProgram program = ServiceProgram.of(Path.of(System.getProperty("drip.service.jar")));
     List<String> command = program.command("-Xmx1g", "-XX:TieredStopAtLevel=1");
     command.add("--drip.warm-up-millis=0");
+    command.add("--drip.wire-port=" + wirePort);
     command.addAll(List.of(settings));
     ProcessBuilder builder =
         new ProcessBuilder(command)

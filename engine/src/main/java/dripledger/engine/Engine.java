@@ -161,7 +161,16 @@ public final class Engine implements AutoCloseable {
   private Page figures(long id) {
     RejectStore rejects = records.rejects();
     DefinitionStore past = records.definitions();
-    return new FigureTables(definitions, loop, rejects, connectors, sources, past, upkeeper, clock)
+    return new FigureTables(
+            definitions,
+            loop,
+            rejects,
+            connectors,
+            sources,
+            past,
+            upkeeper,
+            runner.scripts(),
+            clock)
         .rows(id);
   }
 

@@ -84,6 +84,9 @@ public sealed interface Statement {
       List<SqlIdentifier> columns)
       implements Statement {}
 
+  /** CANCEL n. */
+  record Cancel(SqlNode number) implements Statement {}
+
   record Follow(SqlNode query) implements Statement {}
 
   /** {@code target} is a query, the name of a view, or a statement that would make one. */

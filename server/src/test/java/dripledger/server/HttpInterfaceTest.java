@@ -47,6 +47,7 @@ class HttpInterfaceTest {
     return new SpringApplicationBuilder(DripLedger.class)
         .run(
             "--server.port=0",
+            "--drip.wire-port=0",
             "--drip.secret-key-file=" + KEY_FILE,
             "--spring.datasource.url=" + cluster.jdbcUrl("drip"),
             "--spring.datasource.password=loopback");

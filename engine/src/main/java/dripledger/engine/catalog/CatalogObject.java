@@ -358,9 +358,32 @@ public sealed interface CatalogObject {
                     column("worst_event_ms", Kind.DOUBLE),
                     column("wanted_ms", Kind.DOUBLE))));
 
+    /** The statements that are being carried out. */
+    public static final Figures ACTIVITY =
+        new Figures(
+            -20,
+            "activity",
+            new Schema(
+                List.of(
+                    column("number", Kind.BIGINT),
+                    column("id", Kind.VARCHAR),
+                    column("since", Kind.TIMESTAMP),
+                    column("ms", Kind.BIGINT),
+                    column("statement", Kind.VARCHAR))));
+
     /** All of them. */
     public static final List<Figures> ALL =
-        List.of(REJECTS, INPUTS, DRIFT, PARTITIONS, HISTORY, LATE, WATERMARKS, UPKEEP, FRESHNESS);
+        List.of(
+            REJECTS,
+            INPUTS,
+            DRIFT,
+            PARTITIONS,
+            HISTORY,
+            LATE,
+            WATERMARKS,
+            UPKEEP,
+            FRESHNESS,
+            ACTIVITY);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

@@ -11,6 +11,7 @@ import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.intake.Sources;
+import dripledger.engine.query.RunningScripts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -37,6 +38,7 @@ public final class FigureTables {
   private final Connectors connectors;
   private final Sources sources;
   private final DefinitionStore history;
+  private final RunningScripts scripts;
   private final Clock clock;
 
   public FigureTables(
@@ -47,7 +49,9 @@ public final class FigureTables {
       Sources sources,
       DefinitionStore history,
       Upkeeper upkeeper,
+      RunningScripts scripts,
       Clock clock) {
+    this.scripts = scripts;
     this.definitions = definitions;
     this.loop = loop;
     this.rejects = rejects;
@@ -56,6 +60,22 @@ public final class FigureTables {
     this.sources = sources;
     this.history = history;
     this.clock = clock;
+  }
+
+  private static final int SHOWN = 1000; // characters of a statement
+
+  private void activity(List<Object[]> rows) {
+    for (RunningScripts.Script script : scripts.all()) {
+      String text = script.text();
+      rows.add(
+          new Object[] {
+            script.number(),
+            script.id(),
+            BoxedRows.timestamp((clock.millis() - script.millis()) * 1000),
+            script.millis(),
+            text.length() > SHOWN ? text.substring(0, SHOWN) + "…" : text
+          });
+    }
   }
 
   public Page rows(long id) {
@@ -96,6 +116,8 @@ public final class FigureTables {
               past.name(), past.kind(), past.definedAt(), past.droppedAt(), past.sql()
             });
       }
+    } else if (table == Figures.ACTIVITY) {
+      activity(rows);
     } else if (table == Figures.LATE) {
       late(catalog, rows);
     } else if (table == Figures.WATERMARKS) {

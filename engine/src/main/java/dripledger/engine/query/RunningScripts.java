@@ -6,15 +6,18 @@ import java.util.Comparator;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.atomic.AtomicLong;
 import java.util.function.BooleanSupplier;
 
 /** The scripts that are being run, so that one can be cancelled by its id. Safe from any thread. */
 public final class RunningScripts {
   private final Map<String, Script> byId = new ConcurrentHashMap<>();
   private final Map<Thread, Script> byThread = new ConcurrentHashMap<>();
+  private final AtomicLong numbers = new AtomicLong();
 
   /** One that runs on the thread that began it, until it is closed there. */
   public final class Script implements AutoCloseable {
+    private final long number = numbers.incrementAndGet();
     private final String id;
     private final String text;
     private final long began = System.nanoTime();
@@ -27,7 +30,12 @@ public final class RunningScripts {
       this.most = most;
     }
 
-    /** By which it can be cancelled, or null. */
+    /** By which it can be cancelled; no other has it since the start. */
+    public long number() {
+      return number;
+    }
+
+    /** By which it can be cancelled too, or null. */
     public String id() {
       return id;
     }
@@ -91,12 +99,20 @@ public final class RunningScripts {
    * @return whether it was being run
    */
   public boolean cancel(String id) {
-    Script script = byId.get(id);
-    if (script == null) {
-      return false;
+    return cancel(byId.get(id));
+  }
+
+  /** As above, by its number. */
+  public boolean cancel(long number) {
+    return cancel(
+        byThread.values().stream().filter(s -> s.number == number).findFirst().orElse(null));
+  }
+
+  private static boolean cancel(Script script) {
+    if (script != null) {
+      script.cancelled = true;
     }
-    script.cancelled = true;
-    return true;
+    return script != null;
   }
 
   /** Those that are being run, the longest first. */

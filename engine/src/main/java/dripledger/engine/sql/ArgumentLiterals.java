@@ -9,12 +9,17 @@ import java.math.BigDecimal;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
 import java.time.LocalTime;
+import java.util.HexFormat;
 import java.util.List;
 import java.util.Map;
 import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlDataTypeSpec;
+import org.apache.calcite.sql.SqlFunction;
+import org.apache.calcite.sql.SqlFunctionCategory;
+import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlUnresolvedFunction;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
@@ -56,10 +61,10 @@ final class ArgumentLiterals {
     ColumnType type = given instanceof Argument a ? a.type() : null;
     boolean sure =
         type == null
-            || type.kind() == Kind.DECIMAL
             || type.kind() == Kind.ARRAY
             || type.kind() == Kind.ROW
-            || type.kind() == Kind.VARCHAR && value != null;
+            || value != null && type.kind().equals(Kind.VARCHAR)
+            || value != null && type.kind().equals(Kind.VARBINARY);
     return sure ? plain : cast(plain, type, pos);
   }
 
@@ -81,15 +86,48 @@ final class ArgumentLiterals {
           case BIGINT -> SqlTypeName.BIGINT;
           case REAL -> SqlTypeName.REAL;
           case DOUBLE -> SqlTypeName.DOUBLE;
+          case DECIMAL -> SqlTypeName.DECIMAL;
           case VARBINARY -> SqlTypeName.VARBINARY;
           case DATE -> SqlTypeName.DATE;
           case TIME -> SqlTypeName.TIME;
           case TIMESTAMP -> SqlTypeName.TIMESTAMP;
           default -> SqlTypeName.VARCHAR;
         };
-    int precision = name == SqlTypeName.TIME || name == SqlTypeName.TIMESTAMP ? MICROS : -1;
-    SqlDataTypeSpec spec = new SqlDataTypeSpec(new SqlBasicTypeNameSpec(name, precision, pos), pos);
+    SqlBasicTypeNameSpec named =
+        switch (name) {
+          case TIME, TIMESTAMP -> new SqlBasicTypeNameSpec(name, MICROS, pos);
+          case DECIMAL -> decimal(value, pos);
+          default -> new SqlBasicTypeNameSpec(name, -1, pos);
+        };
+    SqlDataTypeSpec spec = new SqlDataTypeSpec(named, pos);
     return SqlStdOperatorTable.CAST.createCall(pos, value, spec);
+  }
+
+  /** With as many digits as the number has. */
+  private static SqlBasicTypeNameSpec decimal(SqlNode value, SqlParserPos pos) {
+    BigDecimal number =
+        value instanceof SqlLiteral l && l.getTypeName() == SqlTypeName.DECIMAL
+            ? l.bigDecimalValue()
+            : BigDecimal.ONE;
+    int scale = Math.max(0, number.scale());
+    int precision = Math.min(38, Math.max(number.precision() - number.scale() + scale, scale) + 1);
+    return new SqlBasicTypeNameSpec(SqlTypeName.DECIMAL, precision, scale, pos);
+  }
+
+  /** Bytes, which have no literal that could be computed with. */
+  static SqlNode binary(byte[] bytes, SqlParserPos pos) {
+    SqlFunction decode =
+        new SqlUnresolvedFunction(
+            new SqlIdentifier("decode", pos),
+            null,
+            null,
+            null,
+            null,
+            SqlFunctionCategory.USER_DEFINED_FUNCTION);
+    return decode.createCall(
+        pos,
+        SqlLiteral.createCharString(HexFormat.of().formatHex(bytes), pos),
+        SqlLiteral.createCharString("hex", pos));
   }
 
   private static SqlNode plain(String name, Object value, SqlParserPos pos) {
@@ -136,7 +174,7 @@ final class ArgumentLiterals {
           pos);
     }
     if (value instanceof byte[] bytes) {
-      return SqlLiteral.createBinaryString(bytes, pos);
+      return binary(bytes, pos);
     }
     if (value instanceof List<?> list && !list.isEmpty()) {
       SqlNode[] elements = list.stream().map(e -> plain(name, e, pos)).toArray(SqlNode[]::new);

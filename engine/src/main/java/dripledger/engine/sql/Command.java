@@ -154,6 +154,9 @@ public sealed interface Command {
   /** The statement that makes the thing as it is now. */
   record ShowCreate(String name) implements Command {}
 
+  /** Ends a statement that is being carried out. */
+  record Cancel(long number) implements Command {}
+
   /** {@code from} is the connection to look behind, or null. */
   record Show(String kind, String from) implements Command {}
 

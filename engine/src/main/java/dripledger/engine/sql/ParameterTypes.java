@@ -6,13 +6,18 @@ import dripledger.grammar.NamedParameter;
 import java.time.LocalDate;
 import java.time.LocalTime;
 import java.util.HashMap;
+import java.util.HashSet;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.Supplier;
 import org.apache.calcite.runtime.CalciteContextException;
+import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.fun.SqlQuantifyOperator;
 import org.apache.calcite.sql.util.SqlBasicVisitor;
 import org.apache.calcite.sql.validate.SqlValidator;
 
@@ -22,6 +27,16 @@ import org.apache.calcite.sql.validate.SqlValidator;
  * use.
  */
 final class ParameterTypes {
+  /** Of what kinds the elements of a list may be, as tried one after the other. */
+  private static final List<ColumnType> ELEMENTS =
+      List.of(
+          ColumnType.of(Kind.VARCHAR),
+          ColumnType.of(Kind.BIGINT),
+          ColumnType.of(Kind.DOUBLE),
+          ColumnType.of(Kind.TIMESTAMP),
+          ColumnType.of(Kind.DATE),
+          ColumnType.of(Kind.BOOLEAN));
+
   private final Map<String, ColumnType> types = new LinkedHashMap<>();
   private final Map<String, ColumnType> declared;
 
@@ -38,7 +53,12 @@ final class ParameterTypes {
   Map<String, ColumnType> settle(Supplier<SqlNode> parsed, Supplier<SqlValidator> validator) {
     List<NamedParameter> all = parameters(parsed.get());
     all.forEach(p -> types.put(p.name(), declared.get(p.name())));
-    for (int i = 0; i <= all.size() && types.containsValue(null); i++) {
+    Set<String> lists = lists(parsed.get());
+    lists.removeIf(name -> types.get(name) != null);
+    lists.forEach(name -> types.put(name, ColumnType.array(ELEMENTS.get(0))));
+    int tried = 1;
+    boolean open = !lists.isEmpty();
+    for (int i = 0; i <= all.size() && (open || types.containsValue(null)); i++) {
       SqlNode kept = parsed.get().accept(new SyntaxRewriter(this::standIn));
       SqlValidator checking = validator.get();
       try {
@@ -59,6 +79,12 @@ final class ParameterTypes {
                 .filter(p -> p.getParserPosition().getColumnNum() == e.getPosColumn())
                 .findFirst()
                 .orElse(null);
+        if (unclear == null && !lists.isEmpty() && tried < ELEMENTS.size()) {
+          ColumnType next = ColumnType.array(ELEMENTS.get(tried++));
+          lists.forEach(name -> types.put(name, next));
+          i--;
+          continue;
+        }
         if (unclear == null) {
           break; // what is wrong with it is said when it is planned
         }
@@ -67,6 +93,26 @@ final class ParameterTypes {
     }
     types.replaceAll((name, type) -> type == null ? ColumnType.of(Kind.VARCHAR) : type);
     return types;
+  }
+
+  /** The parameters that values are compared with the elements of. */
+  private static Set<String> lists(SqlNode node) {
+    Set<String> found = new HashSet<>();
+    node.accept(
+        new SqlBasicVisitor<Void>() {
+          @Override
+          public Void visit(SqlCall call) {
+            if (call.getOperator() instanceof SqlQuantifyOperator) {
+              SqlNode right = call.operand(1);
+              SqlNode one = right instanceof SqlNodeList l && l.size() == 1 ? l.get(0) : right;
+              if (one instanceof NamedParameter parameter) {
+                found.add(parameter.name());
+              }
+            }
+            return super.visit(call);
+          }
+        });
+    return found;
   }
 
   private void keep(NamedParameter parameter, ColumnType type) {

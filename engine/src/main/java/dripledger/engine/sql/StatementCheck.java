@@ -36,6 +36,7 @@ import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
 import org.apache.calcite.sql.SqlKind;
+import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlUpdate;
@@ -140,6 +141,9 @@ final class StatementCheck {
     }
     if (statement instanceof Statement.RefreshView s) {
       return definitions.refreshView(s);
+    }
+    if (statement instanceof Statement.Cancel s) {
+      return new Command.Cancel(((SqlLiteral) s.number()).longValue(true));
     }
     if (statement instanceof Statement.RefreshSink s) {
       return definitions.refreshSink(s);

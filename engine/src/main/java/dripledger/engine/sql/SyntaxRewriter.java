@@ -39,6 +39,7 @@ import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.util.SqlShuttle;
+import org.apache.calcite.util.BitString;
 
 /**
  * Walks a parsed statement before it is validated: puts parameters in as literals, turns everyday
@@ -95,6 +96,10 @@ final class SyntaxRewriter extends SqlShuttle {
             .find()) {
       throw SqlErrors.invalid(
           literal, "an interval is of whole milliseconds", "round it to three digits");
+    }
+    if (literal.getTypeName() == SqlTypeName.BINARY) {
+      byte[] bytes = literal.getValueAs(BitString.class).getAsByteArray();
+      return ArgumentLiterals.binary(bytes, literal.getParserPosition());
     }
     return super.visit(literal);
   }

@@ -183,6 +183,16 @@ public final class Statements {
     return option.find() ? parsed.placed(e, option.group(1)) : e;
   }
 
+  private Result cancel(long number) {
+    if (!runner.scripts().cancel(number)) {
+      throw new EngineException(
+          Code.NOT_FOUND,
+          "no statement " + number + " is being carried out",
+          "SELECT number, ms, statement FROM drip.activity lists those that are");
+    }
+    return new Result.Done("cancelled statement " + number, loop.snapshot().epoch());
+  }
+
   private Result execute(Command command, String sql, TableTransactions.Transaction transaction) {
     if (command instanceof Command.Query q) {
       return transaction.answer(q.plan());
@@ -208,6 +218,9 @@ public final class Statements {
       try (Pinned now = loop.pin()) { // what it reads must stay for as long as it does
         return introspection.explain(e, now.snapshot());
       }
+    }
+    if (command instanceof Command.Cancel c) {
+      return cancel(c.number());
     }
     if (command instanceof Command.Follow) {
       throw new EngineException(

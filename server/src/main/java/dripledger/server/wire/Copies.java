@@ -102,6 +102,7 @@ final class Copies {
         Portals.row(writer.output(), following.fields(), row, writer.formats());
         rows++;
         if (!following.hasNext()) {
+          writer.output().flush();
           wire.flush();
         }
       }

@@ -46,10 +46,14 @@ final class SessionStatements implements AutoCloseable {
     void recovered();
 
     boolean hasFailed();
+
+    /** How many statements have tried to change a table. */
+    long changes();
   }
 
   private final Connection connection;
   private final Map<String, Portal> cursors = new HashMap<>();
+  private final Map<String, Long> savepoints = new HashMap<>(); // changes tried before
 
   SessionStatements(Connection connection) {
     this.connection = connection;
@@ -63,7 +67,7 @@ final class SessionStatements implements AutoCloseable {
   /** Whether it can end a transaction that failed. */
   static boolean endsTransaction(StatementText s) {
     return switch (s.token(0).text()) {
-      case "commit", "end", "rollback", "abort" -> isOne(s);
+      case "commit", "end", "rollback", "abort", "release" -> isOne(s);
       default -> false;
     };
   }
@@ -76,6 +80,8 @@ final class SessionStatements implements AutoCloseable {
       case "begin", "start" -> begin(s);
       case "commit", "end" -> Portals.done(this::commit);
       case "rollback", "abort" -> rollback(s);
+      case "savepoint" -> savepoint(s);
+      case "release" -> release(s);
       case "discard" -> Portals.done("DISCARD " + upper(s.token(1)), this::discardAll);
       case "deallocate" -> deallocate(s);
       case "listen", "unlisten" -> Portals.done(upper(s.token(0)), () -> {});
@@ -261,8 +267,7 @@ final class SessionStatements implements AutoCloseable {
 
   private Portal rollback(StatementText s) {
     if (s.tokens().stream().anyMatch(t -> t.is("to"))) {
-      throw new WireError(
-          "0A000", "not supported: savepoints", "a transaction is made or forgotten whole");
+      return rollbackTo(s.token(s.tokens().size() - 1).text());
     }
     return Portals.done(
         () -> {
@@ -272,7 +277,55 @@ final class SessionStatements implements AutoCloseable {
         });
   }
 
+  /** A place to go back to, as long as no table was changed since. */
+  private Portal savepoint(StatementText s) {
+    return Portals.done(
+        "SAVEPOINT",
+        () -> {
+          if (!connection.engine().inTransaction()) {
+            throw new WireError("25P01", "a savepoint is a place in a transaction", "BEGIN");
+          }
+          if (savepoints.size() >= MOST_CURSORS) {
+            throw new WireError("54000", "more than " + MOST_CURSORS + " savepoints", null);
+          }
+          savepoints.put(s.token(1).text(), connection.changes());
+        });
+  }
+
+  private Portal release(StatementText s) {
+    String name = s.token(s.tokens().size() - 1).text();
+    return Portals.done(
+        "RELEASE",
+        () -> {
+          known(name);
+          savepoints.remove(name);
+        });
+  }
+
+  private long known(String savepoint) {
+    Long changes = savepoints.get(savepoint);
+    if (changes == null) {
+      throw new WireError("3B001", "there is no savepoint \"" + savepoint + "\"", null);
+    }
+    return changes;
+  }
+
+  private Portal rollbackTo(String name) {
+    return Portals.done(
+        "ROLLBACK",
+        () -> {
+          if (known(name) != connection.changes()) {
+            throw new WireError(
+                "0A000",
+                "not supported: to take back a part of a transaction's changes",
+                "ROLLBACK takes back all of them");
+          }
+          connection.recovered();
+        });
+  }
+
   private void ended() {
+    savepoints.clear();
     connection.recovered();
     closeAll();
     connection.variables().reset("transaction_isolation");
@@ -323,6 +376,11 @@ final class SessionStatements implements AutoCloseable {
           }
           cursors.put(name, cursor);
         });
+  }
+
+  /** The cursor of this name, or null. */
+  Portal open(String name) {
+    return cursors.get(name);
   }
 
   private Portal cursor(String name) {

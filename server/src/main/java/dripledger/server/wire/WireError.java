@@ -57,12 +57,12 @@ final class WireError extends RuntimeException {
   }
 
   private static String state(EngineException e) {
-    String message = String.valueOf(e.getMessage());
+    boolean noColumn = String.valueOf(e.getMessage()).startsWith("no column");
     return switch (e.code()) {
       case SYNTAX -> "42601";
-      case INVALID -> message.startsWith("no column") ? "42703" : "42000";
+      case INVALID -> noColumn ? "42703" : "42000";
       case NOT_SUPPORTED -> "0A000";
-      case NOT_FOUND -> message.startsWith("no row") ? "02000" : "42P01";
+      case NOT_FOUND -> noColumn ? "42703" : "42P01";
       case ALREADY_EXISTS -> "42P07";
       case IN_USE -> "2BP01";
       case CONSTRAINT -> "23000";

@@ -32,6 +32,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private final Copies copies;
   private final Map<String, Prepared> statements = new HashMap<>();
   private final Map<String, Bound> portals = new HashMap<>();
+  private long changes; // tried
   private boolean failed; // the transaction, and only its end is taken
   private boolean skipping; // to the next Sync
   private volatile boolean cancelled;
@@ -148,6 +149,9 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     current = statement;
     cancelled = false;
     doing = statement.text();
+    if (statement.begins("insert") || statement.begins("update") || statement.begins("delete")) {
+      changes++;
+    }
     if (failed && !SessionStatements.endsTransaction(statement)) {
       throw new WireError(
           "25P02",
@@ -380,6 +384,10 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
 
   private Bound bound(String name) {
     Bound bound = portals.get(name);
+    Portal cursor = bound == null ? own.open(name) : null;
+    if (cursor != null) { // which is a portal too
+      return new Bound(current, cursor, Formats.TEXT);
+    }
     if (bound == null) {
       throw new WireError("34000", "there is no portal \"" + name + "\"", null);
     }
@@ -448,6 +456,11 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   @Override
   public void recovered() {
     failed = false;
+  }
+
+  @Override
+  public long changes() {
+    return changes;
   }
 
   @Override

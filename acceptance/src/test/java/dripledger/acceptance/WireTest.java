@@ -1,0 +1,600 @@
+package dripledger.acceptance;
+
+import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
+
+import java.io.ByteArrayInputStream;
+import java.io.ByteArrayOutputStream;
+import java.io.IOException;
+import java.math.BigDecimal;
+import java.nio.charset.StandardCharsets;
+import java.nio.file.Files;
+import java.nio.file.Path;
+import java.sql.Connection;
+import java.sql.DatabaseMetaData;
+import java.sql.PreparedStatement;
+import java.sql.ResultSet;
+import java.sql.ResultSetMetaData;
+import java.sql.SQLException;
+import java.sql.Statement;
+import java.sql.Timestamp;
+import java.time.LocalDate;
+import java.time.LocalDateTime;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.List;
+import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.TimeUnit;
+import org.junit.jupiter.api.AfterAll;
+import org.junit.jupiter.api.BeforeAll;
+import org.junit.jupiter.api.Test;
+import org.postgresql.PGConnection;
+import org.postgresql.util.PSQLException;
+
+/** SQL from standard clients: each reads, prepares, fetches, follows and cancels. */
+class WireTest {
+  private static LiveService service;
+
+  @BeforeAll
+  static void start() throws Exception {
+    service = new LiveService();
+    service.sql(
+        """
+        CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity_per_minute INTEGER);
+        INSERT INTO gate SELECT 'G' || LPAD(CAST(n AS VARCHAR), 2, '0'),
+            CASE WHEN n % 2 = 0 THEN 'North' ELSE 'South' END, CAST(40 + n AS INTEGER)
+          FROM generate_series(1, 20) AS s (n);
+        CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, grams INTEGER);
+        CREATE MATERIALIZED VIEW gate_load AS
+          SELECT gate, date_trunc('minute', at) AS minute, COUNT(*) AS scans, SUM(grams) AS grams
+          FROM scan GROUP BY gate, date_trunc('minute', at);
+        CREATE MATERIALIZED VIEW parcel_now AS
+          SELECT parcel, COUNT(*) AS scans, MAX(at) AS at FROM scan GROUP BY parcel;
+        CREATE TABLE kinds (id INTEGER PRIMARY KEY, yes BOOLEAN, small SMALLINT, big BIGINT,
+          approx REAL, wide DOUBLE, exact DECIMAL(20, 4), word VARCHAR(20), raw VARBINARY, day DATE,
+          hour TIME, at TIMESTAMP, tags VARCHAR ARRAY, numbers BIGINT ARRAY,
+          scanner ROW(id VARCHAR, battery DOUBLE));
+        """);
+  }
+
+  @AfterAll
+  static void stop() throws IOException {
+    service.close();
+  }
+
+  private static String rows(ResultSet rows) throws SQLException {
+    StringBuilder text = new StringBuilder();
+    int columns = rows.getMetaData().getColumnCount();
+    while (rows.next()) {
+      for (int i = 1; i <= columns; i++) {
+        text.append(i == 1 ? "" : "|").append(rows.getString(i));
+      }
+      text.append('\n');
+    }
+    return text.toString();
+  }
+
+  private static String ask(Connection connection, String sql) throws SQLException {
+    try (Statement statement = connection.createStatement();
+        ResultSet rows = statement.executeQuery(sql)) {
+      return rows(rows);
+    }
+  }
+
+  // ---- pgjdbc
+
+  @Test
+  void everyTypeIsReadInTextAndInBinary() throws Exception {
+    for (String transfer : List.of("prepareThreshold=0", "prepareThreshold=-1")) {
+      try (Connection c = service.connect(transfer);
+          Statement s = c.createStatement();
+          PreparedStatement insert =
+              c.prepareStatement(
+                  "INSERT INTO kinds VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ARRAY['a','b c'],"
+                      + " ARRAY[1, 2], NULL)")) {
+        insert.setInt(1, 1);
+        insert.setBoolean(2, true);
+        insert.setShort(3, (short) -7);
+        insert.setLong(4, Long.MIN_VALUE);
+        insert.setFloat(5, 1.5f);
+        insert.setDouble(6, 1e300);
+        insert.setBigDecimal(7, new BigDecimal("-12345678.0900"));
+        insert.setString(8, "Übung, \"drei\"");
+        insert.setBytes(9, new byte[] {0, -1, 65});
+        insert.setObject(10, LocalDate.of(1999, 12, 31));
+        insert.setObject(11, java.time.LocalTime.of(6, 14, 9, 120_000_000));
+        insert.setObject(12, LocalDateTime.of(2026, 3, 2, 6, 14, 9, 120_000_000));
+        assertThat(insert.executeUpdate()).isEqualTo(1);
+        try (PreparedStatement select =
+            c.prepareStatement("SELECT * FROM kinds WHERE id = ? AND yes")) {
+          select.setInt(1, 1);
+          try (ResultSet r = select.executeQuery()) {
+            assertThat(r.next()).isTrue();
+            assertThat(r.getBoolean("yes")).isTrue();
+            assertThat(r.getShort("small")).isEqualTo((short) -7);
+            assertThat(r.getLong("big")).isEqualTo(Long.MIN_VALUE);
+            assertThat(r.getFloat("approx")).isEqualTo(1.5f);
+            assertThat(r.getDouble("wide")).isEqualTo(1e300);
+            assertThat(r.getBigDecimal("exact")).isEqualTo(new BigDecimal("-12345678.0900"));
+            assertThat(r.getString("word")).isEqualTo("Übung, \"drei\"");
+            assertThat(r.getBytes("raw")).isEqualTo(new byte[] {0, -1, 65});
+            assertThat(r.getObject("day", LocalDate.class)).isEqualTo("1999-12-31");
+            assertThat(r.getString("hour")).startsWith("06:14:09.12");
+            assertThat(r.getObject("at", LocalDateTime.class)).isEqualTo("2026-03-02T06:14:09.12");
+            assertThat((Object[]) r.getArray("tags").getArray()).containsExactly("a", "b c");
+            assertThat((Object[]) r.getArray("numbers").getArray()).containsExactly(1L, 2L);
+            assertThat(r.getString("scanner")).isNull();
+            ResultSetMetaData m = r.getMetaData();
+            assertThat(m.getColumnTypeName(7)).isEqualTo("numeric");
+            assertThat(m.getPrecision(7)).isEqualTo(20);
+            assertThat(m.getScale(7)).isEqualTo(4);
+            assertThat(m.getTableName(7)).isEqualTo("kinds");
+            assertThat(m.getColumnTypeName(15)).isEqualTo("json");
+          }
+        }
+        assertThat(s.executeUpdate("DELETE FROM kinds")).isEqualTo(1);
+      }
+    }
+  }
+
+  /** One text, prepared on the server from its fifth run on, also once the catalog has changed. */
+  @Test
+  void whatIsPreparedIsAskedAgainAndAgain() throws Exception {
+    try (Connection c = service.connect();
+        PreparedStatement byKey =
+            c.prepareStatement("SELECT hall, capacity_per_minute FROM gate WHERE gate = ?");
+        PreparedStatement ranged =
+            c.prepareStatement(
+                "SELECT COUNT(*) FROM gate WHERE capacity_per_minute > ? AND hall <> ? AND gate ="
+                    + " ANY (?)");
+        PreparedStatement limited =
+            c.prepareStatement("SELECT gate FROM gate ORDER BY gate LIMIT ? OFFSET ?")) {
+      for (int i = 1; i <= 12; i++) {
+        byKey.setString(1, "G%02d".formatted(i));
+        assertThat(rows(byKey.executeQuery()))
+            .isEqualTo((i % 2 == 0 ? "North" : "South") + "|" + (40 + i) + "\n");
+        ranged.setInt(1, 41);
+        ranged.setString(2, "South");
+        ranged.setArray(3, c.createArrayOf("text", new Object[] {"G01", "G02", "G04"}));
+        assertThat(rows(ranged.executeQuery())).isEqualTo("2\n");
+        limited.setInt(1, 2);
+        limited.setLong(2, i);
+        assertThat(rows(limited.executeQuery()))
+            .isEqualTo("G%02d\nG%02d\n".formatted(i + 1, i + 2));
+        if (i == 8) {
+          service.sql("CREATE VIEW something AS SELECT gate FROM gate; DROP VIEW something");
+        }
+      }
+      byKey.setString(1, "none");
+      assertThat(rows(byKey.executeQuery())).isEmpty();
+      byKey.setString(1, null);
+      assertThat(rows(byKey.executeQuery())).isEmpty();
+    }
+  }
+
+  @Test
+  void aFetchSizeReadsPieceByPiece() throws Exception {
+    try (Connection c = service.connect()) {
+      c.setAutoCommit(false);
+      try (Statement s = c.createStatement()) {
+        s.setFetchSize(7);
+        ResultSet rows = s.executeQuery("SELECT gate FROM gate ORDER BY gate DESC");
+        assertThat(rows(rows).split("\n")).hasSize(20).startsWith("G20").endsWith("G01");
+      }
+      c.rollback();
+    }
+  }
+
+  @Test
+  void transactionsAreMadeWholeOrNotAtAll() throws Exception {
+    try (Connection c = service.connect();
+        Connection other = service.connect();
+        Statement s = c.createStatement()) {
+      s.execute("CREATE TABLE van (van VARCHAR PRIMARY KEY, loads INTEGER)");
+      c.setAutoCommit(false);
+      assertThat(s.executeUpdate("INSERT INTO van VALUES ('V1', 1), ('V2', 2)")).isEqualTo(2);
+      assertThat(s.executeUpdate("UPDATE van SET loads = loads + 1")).isEqualTo(2);
+      assertThat(ask(c, "SELECT SUM(loads) FROM van")).isEqualTo("5\n");
+      assertThat(ask(other, "SELECT COUNT(*) FROM van")).isEqualTo("0\n");
+      c.commit();
+      assertThat(ask(other, "SELECT SUM(loads) FROM van")).isEqualTo("5\n");
+      s.executeUpdate("DELETE FROM van");
+      c.rollback();
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
+      assertThatThrownBy(() -> ask(c, "SELECT nothing FROM van"))
+          .hasMessageContaining("no column \"nothing\"");
+      assertThatThrownBy(() -> ask(c, "SELECT 1"))
+          .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isEqualTo("25P02"));
+      c.rollback();
+      java.sql.Savepoint before = c.setSavepoint();
+      assertThatThrownBy(() -> ask(c, "SELECT nothing FROM van")).isInstanceOf(SQLException.class);
+      c.rollback(before);
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
+      s.executeUpdate("DELETE FROM van");
+      assertThatThrownBy(() -> c.rollback(before)).hasMessageContaining("not supported");
+      c.rollback();
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
+      c.rollback();
+
+      // one epoch for all that a transaction reads
+      c.setTransactionIsolation(Connection.TRANSACTION_REPEATABLE_READ);
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
+      service.sql("INSERT INTO van VALUES ('V3', 3)");
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
+      assertThatThrownBy(() -> s.executeUpdate("DELETE FROM van"))
+          .hasMessageContaining("only reads");
+      c.rollback();
+      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("3\n");
+      c.commit();
+      c.setAutoCommit(true);
+      s.execute("DROP TABLE van");
+    }
+  }
+
+  @Test
+  void errorsHaveAPlaceAHintAndAState() throws Exception {
+    try (Connection c = service.connect();
+        Statement s = c.createStatement()) {
+      assertThatThrownBy(() -> s.executeQuery("SELECT 1,\n  gatee FROM gate"))
+          .isInstanceOfSatisfying(
+              PSQLException.class,
+              e -> {
+                assertThat(e.getSQLState()).isEqualTo("42703");
+                assertThat(e.getServerErrorMessage().getPosition()).isEqualTo(13);
+                assertThat(e.getServerErrorMessage().getHint()).contains("did you mean \"gate\"?");
+              });
+      for (String[] wrong :
+          new String[][] {
+            {"SELEC 1", "42601"},
+            {"SELECT * FROM gates", "42P01"},
+            {"CREATE TABLE gate (gate VARCHAR PRIMARY KEY)", "42P07"},
+            {"INSERT INTO gate VALUES (NULL, 'North', 1)", "23000"},
+            {"SELECT 1 / (capacity_per_minute - capacity_per_minute) FROM gate", "22000"},
+            {"SAVEPOINT a", "25P01"},
+            {"SET nothing TO 1", "42704"},
+            {"SET client_encoding TO 'LATIN1'", "22023"}
+          }) {
+        assertThatThrownBy(() -> s.execute(wrong[0]))
+            .as(wrong[0])
+            .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isEqualTo(wrong[1]));
+      }
+      try (PreparedStatement p = c.prepareStatement("SELECT * FROM gate WHERE gate = ? AND ?")) {
+        p.setString(1, "G01");
+        p.setString(2, "perhaps");
+        assertThatThrownBy(p::executeQuery)
+            .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isIn("22P02", "42000"));
+      }
+      assertThat(ask(c, "SELECT COUNT(*) FROM gate")).isEqualTo("20\n");
+    }
+  }
+
+  @Test
+  void longStatementsAreCancelledOrEndByThemselves() throws Exception {
+    String endless =
+        "SELECT COUNT(*) FROM gate a, gate b, gate c, gate d, gate e, gate f, gate g"
+            + " WHERE a.gate || b.gate || c.gate || d.gate || e.gate || f.gate || g.gate = 'x'";
+    try (Connection c = service.connect();
+        Statement s = c.createStatement()) {
+      CompletableFuture<Void> cancel =
+          CompletableFuture.runAsync(
+              () -> {
+                try {
+                  for (int i = 0; i < 100 && service.sql(RUNNING).isEmpty(); i++) {
+                    TimeUnit.MILLISECONDS.sleep(50);
+                  }
+                  s.cancel();
+                } catch (Exception e) {
+                  throw new IllegalStateException(e);
+                }
+              });
+      assertThatThrownBy(() -> s.executeQuery(endless))
+          .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isEqualTo("57014"));
+      cancel.get(20, TimeUnit.SECONDS);
+      s.execute("SET statement_timeout = '300ms'");
+      assertThat(ask(c, "SHOW statement_timeout")).isEqualTo("300\n");
+      assertThatThrownBy(() -> s.executeQuery(endless))
+          .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isEqualTo("57014"));
+      assertThat(ask(c, "SELECT COUNT(*) FROM gate")).isEqualTo("20\n");
+    }
+    // a client that goes ends what it asked
+    try (Connection c = service.connect("socketTimeout=1");
+        Statement s = c.createStatement()) {
+      assertThatThrownBy(() -> s.executeQuery(endless)).isInstanceOf(SQLException.class);
+    }
+    List<List<Object>> left = List.of(List.of());
+    for (int i = 0; i < 100 && !left.isEmpty(); i++) {
+      left = service.sql(RUNNING);
+      TimeUnit.MILLISECONDS.sleep(100);
+    }
+    assertThat(left).isEmpty();
+  }
+
+  private static final String RUNNING =
+      "SELECT number FROM drip.activity WHERE statement LIKE '%a.gate || b.gate%'"
+          + " AND statement NOT LIKE '%activity%'";
+
+  @Test
+  void rowsAreCopiedOutAndIn() throws Exception {
+    try (Connection c = service.connect();
+        Statement s = c.createStatement()) {
+      var copies = c.unwrap(PGConnection.class).getCopyAPI();
+      ByteArrayOutputStream out = new ByteArrayOutputStream();
+      copies.copyOut(
+          "COPY (SELECT gate, hall FROM gate WHERE gate < 'G03' ORDER BY gate) TO STDOUT"
+              + " WITH (FORMAT csv, HEADER)",
+          out);
+      assertThat(out.toString(StandardCharsets.UTF_8))
+          .isEqualTo("gate,hall\nG01,South\nG02,North\n");
+      out.reset();
+      assertThat(copies.copyOut("COPY gate (gate) TO STDOUT", out)).isEqualTo(20);
+      s.execute(
+          "CREATE STREAM copied (parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, note VARCHAR);"
+              + " CREATE MATERIALIZED VIEW copied_now AS SELECT parcel, gate, at, note FROM copied");
+      String text = "1\tG01\t2026-03-02 06:14:09\tone\\ttab\n2\t\\N\t\\N\t\\\\N\n";
+      String csv = "parcel,note\n3,\"a, \"\"b\"\"\nc\"\n4,\n5,\"\"\n";
+      assertThat(copies.copyIn("COPY copied FROM STDIN", bytes(text))).isEqualTo(2);
+      assertThat(
+              copies.copyIn(
+                  "COPY copied (parcel, note) FROM STDIN WITH (FORMAT csv, HEADER true)",
+                  bytes(csv)))
+          .isEqualTo(3);
+      out.reset();
+      copies.copyOut(
+          "COPY (SELECT * FROM copied_now ORDER BY parcel) TO STDOUT (FORMAT binary)", out);
+      assertThat(
+              copies.copyIn(
+                  "COPY copied FROM STDIN (FORMAT binary)",
+                  new ByteArrayInputStream(out.toByteArray())))
+          .isEqualTo(5);
+      String expected =
+          "1|G01|2026-03-02 06:14:09|one\ttab\n2|null|null|\\N\n"
+              + "3|null|null|a, \"b\"\nc\n4|null|null|null\n5|null|null|\n";
+      String found = "";
+      for (int i = 0; i < 50 && !found.equals(expected); i++) {
+        found = ask(c, "SELECT DISTINCT * FROM copied_now ORDER BY parcel");
+        TimeUnit.MILLISECONDS.sleep(50);
+      }
+      assertThat(found).isEqualTo(expected);
+      assertThatThrownBy(() -> copies.copyIn("COPY copied FROM STDIN", bytes("6\tG01\n")))
+          .hasMessageContaining("row 1: 2 values for 4 columns; nothing was taken");
+      assertThatThrownBy(
+              () -> copies.copyIn("COPY copied (parcel) FROM STDIN", bytes("7\nseven\n")))
+          .hasMessageContaining("parcel in row 2 is no BIGINT");
+      assertThat(ask(c, "SELECT COUNT(*) FROM copied_now")).isEqualTo("10\n");
+      s.execute("DROP STREAM copied CASCADE");
+    }
+  }
+
+  private static ByteArrayInputStream bytes(String text) {
+    return new ByteArrayInputStream(text.getBytes(StandardCharsets.UTF_8));
+  }
+
+  @Test
+  void aCursorFollowsAQuery() throws Exception {
+    try (Connection c = service.connect();
+        Statement s = c.createStatement()) {
+      s.execute("CREATE TABLE belt (belt VARCHAR PRIMARY KEY, parcels INTEGER)");
+      service.sql("INSERT INTO belt VALUES ('B1', 1)");
+      c.setAutoCommit(false);
+      s.execute("DECLARE changes CURSOR FOR FOLLOW SELECT * FROM belt");
+      assertThat(withoutEpoch(ask(c, "FETCH 10 FROM changes"))).isEqualTo("1|B1|1\n");
+      CompletableFuture<String> next =
+          CompletableFuture.supplyAsync(
+              () -> {
+                try {
+                  return ask(c, "FETCH 10 FROM changes");
+                } catch (SQLException e) {
+                  throw new IllegalStateException(e);
+                }
+              });
+      TimeUnit.MILLISECONDS.sleep(200);
+      assertThat(next.isDone()).as("waits for a row").isFalse();
+      service.sql("UPDATE belt SET parcels = 2");
+      assertThat(withoutEpoch(next.get(20, TimeUnit.SECONDS))).isEqualTo("-1|B1|1\n1|B1|2\n");
+      s.execute("CLOSE changes");
+      c.rollback();
+      c.setAutoCommit(true);
+      s.execute("DROP TABLE belt");
+    }
+  }
+
+  private static String withoutEpoch(String rows) {
+    return rows.replaceAll("(?m)^(-?\\d+)\\|\\d+\\|", "$1|");
+  }
+
+  @Test
+  void aDriverReadsWhatThereIs() throws Exception {
+    try (Connection c = service.connect()) {
+      DatabaseMetaData m = c.getMetaData();
+      List<String> found = new ArrayList<>();
+      try (ResultSet r = m.getTables(null, "public", "%", new String[] {"TABLE"})) {
+        while (r.next()) {
+          found.add(r.getString("TABLE_NAME") + ": " + r.getString("REMARKS"));
+        }
+      }
+      assertThat(found).contains("gate: table", "gate_load: materialized view", "scan: stream");
+      try (ResultSet r = m.getColumns(null, null, "gate_load", "%")) {
+        assertThat(r.next()).isTrue();
+        assertThat(r.getString("COLUMN_NAME")).isEqualTo("gate");
+        assertThat(r.next()).isTrue();
+        assertThat(r.getString("TYPE_NAME")).isEqualTo("timestamp");
+      }
+      try (ResultSet r = m.getPrimaryKeys(null, null, "gate")) {
+        assertThat(r.next()).isTrue();
+        assertThat(r.getString("COLUMN_NAME")).isEqualTo("gate");
+      }
+      service.sql("CREATE TABLE \"odd name\" (\"a\"\"b\" INTEGER PRIMARY KEY)");
+      assertThat(
+              ask(
+                  c,
+                  "SELECT column_name FROM information_schema.columns"
+                      + " WHERE table_name = 'odd name'"))
+          .as("at once")
+          .isEqualTo("a\"b\n");
+      service.sql("DROP TABLE \"odd name\"");
+      assertThat(ask(c, "SELECT COUNT(*) FROM pg_class WHERE relname = 'odd name'"))
+          .isEqualTo("0\n");
+      assertThat(c.getCatalog()).isEqualTo("ledger");
+      assertThat(c.getSchema()).isEqualTo("public");
+    }
+  }
+
+  /** What is not only introspection is never answered by the catalog's database, as if empty. */
+  @Test
+  void dataIsNeverAnsweredByTheCatalog() throws Exception {
+    try (Connection c = service.connect()) {
+      for (String sql :
+          List.of(
+              "SELECT COUNT(*) FROM gate, pg_catalog.pg_class",
+              "SELECT (SELECT COUNT(*) FROM public.gate) FROM pg_catalog.pg_class",
+              "WITH pg_x AS (SELECT * FROM gate) SELECT COUNT(*) FROM pg_x, pg_class",
+              "SELECT COUNT(*) FROM pg_class WHERE EXISTS (TABLE gate)",
+              "SELECT COUNT(*) FROM pg_class WHERE relname IN (SELECT gate FROM (gate))",
+              "SELECT COUNT(*) FROM /* pg_class */ pg_catalog.pg_class JOIN LATERAL (SELECT * FROM"
+                  + " \"gate\") g ON true",
+              "SELECT pg_catalog.query_to_xml('SELECT * FROM gate', true, true, '')",
+              "SELECT COUNT(*) FROM pg_catalog.pg_class c, ONLY gate",
+              "SELECT EXTRACT(HOUR FROM now()) FROM pg_class JOIN gate_load ON true")) {
+        assertThatThrownBy(() -> ask(c, sql)).as(sql).isInstanceOf(SQLException.class);
+      }
+      for (String sql :
+          List.of(
+              "SELECT gate AS pg_class FROM gate WHERE gate = 'G01'",
+              "SELECT 'G01' FROM gate WHERE 'FROM pg_class' <> gate LIMIT 1",
+              "SELECT g.gate FROM gate g WHERE g.gate = 'G01' -- FROM pg_class",
+              "SELECT gate FROM (SELECT gate FROM gate) AS pg_class WHERE gate = 'G01'")) {
+        assertThat(ask(c, sql)).as(sql).isEqualTo("G01\n");
+      }
+      assertThatThrownBy(
+              () -> ask(c, "SELECT set_config('statement_timeout', '0', false), pg_sleep(60)"))
+          .isInstanceOf(SQLException.class);
+      assertThatThrownBy(() -> ask(c, "SELECT pg_read_file('/etc/passwd')"))
+          .isInstanceOf(SQLException.class);
+      assertThatThrownBy(
+              () ->
+                  ask(
+                      c,
+                      "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename <> current_user AND usename IS NOT NULL"))
+          .isInstanceOf(SQLException.class);
+    }
+  }
+
+  // ---- other clients, as processes of their own
+
+  private static String run(String... command) throws IOException, InterruptedException {
+    return run(0, command);
+  }
+
+  private static String run(int exit, String... command) throws IOException, InterruptedException {
+    Path out = Files.createTempFile("drip-client", ".out");
+    ProcessBuilder builder =
+        new ProcessBuilder(command).redirectErrorStream(true).redirectOutput(out.toFile());
+    builder.environment().put("PGPORT", "" + service.wirePort());
+    builder.environment().put("PGHOST", "127.0.0.1");
+    builder.environment().put("PGUSER", "dispatch");
+    builder.environment().put("PGDATABASE", "ledger");
+    Process process = builder.start();
+    process.getOutputStream().close();
+    if (!process.waitFor(60, TimeUnit.SECONDS)) {
+      process.destroyForcibly();
+      throw new IOException("it does not end:\n" + Files.readString(out));
+    }
+    String text = Files.readString(out);
+    Files.delete(out);
+    assertThat(process.exitValue()).as(Arrays.toString(command) + "\n" + text).isEqualTo(exit);
+    return text;
+  }
+
+  private static String psql(String... commands) throws IOException, InterruptedException {
+    List<String> all = new ArrayList<>(List.of("psql", "-X", "-A", "-t", "-v", "ON_ERROR_STOP=1"));
+    for (String command : commands) {
+      all.addAll(List.of("-c", command));
+    }
+    return run(all.toArray(String[]::new));
+  }
+
+  @Test
+  void psqlAsksAndLooksAround() throws Exception {
+    assertThat(psql("SELECT hall, COUNT(*) FROM gate GROUP BY hall ORDER BY hall"))
+        .isEqualTo("North|10\nSouth|10\n");
+    assertThat(psql("\\d gate_load"))
+        .contains("gate|text|", "minute|timestamp without time zone|", "grams|bigint");
+    assertThat(psql("\\dt+")).contains("public|gate_load|table|").contains("materialized view");
+    assertThat(
+            psql(
+                "\\d",
+                "\\d+ gate",
+                "\\di",
+                "\\dv",
+                "\\dm",
+                "\\dn+",
+                "\\df",
+                "\\l",
+                "\\du",
+                "\\dp",
+                "\\dT",
+                "\\ds",
+                "\\dC",
+                "\\dd",
+                "\\dx",
+                "\\det",
+                "\\conninfo"))
+        .contains("gate_pkey");
+    // what completion asks when the tabulator is pressed behind SELECT * FROM gat
+    assertThat(
+            psql(
+                "SELECT c.relname, NULL::pg_catalog.text FROM pg_catalog.pg_class c WHERE c.relkind IN"
+                    + " ('r', 'v') AND (c.relname) LIKE 'gat%' AND pg_catalog.pg_table_is_visible(c.oid)"
+                    + " AND c.relnamespace <> (SELECT oid FROM pg_catalog.pg_namespace WHERE nspname ="
+                    + " 'pg_catalog') ORDER BY 1 LIMIT 1000"))
+        .isEqualTo("gate|\ngate_load|\n");
+    assertThat(psql("\\copy (SELECT gate FROM gate WHERE gate < 'G03' ORDER BY 1) TO STDOUT CSV"))
+        .isEqualTo("G01\nG02\n");
+    String watch =
+        "echo 'SELECT COUNT(*) AS n FROM gate \\watch 0.3' | timeout 2 psql -X -A -t; true";
+    assertThat(run("bash", "-c", watch)).containsPattern("20\n+.*\n*20");
+    // rows as they come, on a terminal
+    String follow = "COPY (FOLLOW SELECT gate FROM gate WHERE gate = 'G01') TO STDOUT";
+    String terminal = "timeout 3 script -qec \"psql -X -c \\\"" + follow + "\\\"\" /dev/null; true";
+    assertThat(run("bash", "-c", terminal)).containsPattern("1\t\\d+\tG01\r?\n");
+    String bad = run(1, "psql", "-X", "-v", "ON_ERROR_STOP=1", "-c", "SELECT gatee FROM gate");
+    assertThat(bad)
+        .contains(
+            "ERROR:  no column \"gatee\"", "LINE 1: SELECT gatee FROM gate", "^", "did you mean");
+    assertThat(run(2, "psql", "-X", "elsewhere", "-c", "SELECT 1"))
+        .contains("there is no database \"elsewhere\"");
+  }
+
+  @Test
+  void pythonReadsAndFollows() throws Exception {
+    assertThat(run("/usr/bin/python3", script("clients.py"), "psycopg2")).endsWith("done\n");
+    assertThat(run("/usr/bin/python3", script("clients.py"), "psycopg")).endsWith("done\n");
+  }
+
+  @Test
+  void odbcReadsAndLooksAround() throws Exception {
+    Path driver;
+    try (var all = Files.walk(Path.of("/usr/lib"))) {
+      driver = all.filter(p -> p.endsWith("psqlodbcw.so")).findFirst().orElseThrow();
+    }
+    String source =
+        "Driver=%s;Servername=127.0.0.1;Port=%d;Database=ledger;UserName=dispatch;UseDeclareFetch=1;Fetch=7"
+            .formatted(driver, service.wirePort());
+    Path statements = Files.createTempFile("drip", ".sql");
+    Files.writeString(
+        statements, "SELECT gate FROM gate ORDER BY gate\nhelp gate\nSELECT 1/0\nSELECT 2\n");
+    String out = run("bash", "-c", "isql -k -b '" + source + "' < " + statements);
+    assertThat(out).contains("G01", "G20", "capacity_per_minute", "2");
+    Files.delete(statements);
+  }
+
+  private static String script(String name) throws IOException {
+    Path file = Path.of("src/test/resources/clients", name);
+    assertThat(file).exists();
+    return file.toAbsolutePath().toString();
+  }
+
+  static Timestamp at(String text) {
+    return Timestamp.valueOf(text);
+  }
+}
