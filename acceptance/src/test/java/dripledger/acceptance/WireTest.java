@@ -17,7 +17,6 @@ import java.sql.ResultSet;
 import java.sql.ResultSetMetaData;
 import java.sql.SQLException;
 import java.sql.Statement;
-import java.sql.Timestamp;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
@@ -567,8 +566,13 @@ class WireTest {
 
   @Test
   void pythonReadsAndFollows() throws Exception {
-    assertThat(run("/usr/bin/python3", script("clients.py"), "psycopg2")).endsWith("done\n");
-    assertThat(run("/usr/bin/python3", script("clients.py"), "psycopg")).endsWith("done\n");
+    assertThat(run("/usr/bin/python3", script("read.py"), "psycopg2")).endsWith("done\n");
+    assertThat(run("/usr/bin/python3", script("read.py"), "psycopg")).endsWith("done\n");
+  }
+
+  @Test
+  void nodeReadsAndFollows() throws Exception {
+    assertThat(run("node", script("read.mjs"))).endsWith("done\n");
   }
 
   @Test
@@ -589,12 +593,8 @@ class WireTest {
   }
 
   private static String script(String name) throws IOException {
-    Path file = Path.of("src/test/resources/clients", name);
+    Path file = Path.of("clients", name);
     assertThat(file).exists();
     return file.toAbsolutePath().toString();
-  }
-
-  static Timestamp at(String text) {
-    return Timestamp.valueOf(text);
   }
 }

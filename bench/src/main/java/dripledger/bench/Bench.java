@@ -1,10 +1,11 @@
 package dripledger.bench;
 
+import java.nio.file.Path;
 import java.util.List;
 
 /**
  * The entry: {@code bench
- * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|delivering|pushing|all]
+ * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|delivering|pushing|serving|all]
  * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
@@ -30,10 +31,11 @@ public final class Bench {
             "restart",
             "reading",
             "delivering",
-            "pushing")
+            "pushing",
+            "serving")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|delivering|pushing|all]"
+          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|delivering|pushing|serving|all]"
               + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -80,6 +82,11 @@ public final class Bench {
     }
     if (what.equals("pushing")) {
       new Pushing(System.getenv().getOrDefault("DRIP_URL", "http://127.0.0.1:7171")).run();
+    }
+    if (what.equals("serving")) {
+      int rounds = args.length > 1 ? Integer.parseInt(args[1]) : 6;
+      int seconds = args.length > 2 ? Integer.parseInt(args[2]) : 5;
+      new Serving(rounds, seconds, Path.of(System.getenv("DRIP_SERVICE_JAR"))).run();
     }
     if (what.equals("all") || what.equals("reading")) {
       new Reading(events, keys).run();
