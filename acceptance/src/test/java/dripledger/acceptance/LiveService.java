@@ -163,6 +163,11 @@ final class LiveService implements AutoCloseable {
     return Path.of(System.getProperty("java.home"), "bin", "java").toString();
   }
 
+  /** The process's number. */
+  long pid() {
+    return process.pid();
+  }
+
   /** Ends the process as kill -9 does. */
   void kill() throws InterruptedException {
     process.destroyForcibly();

@@ -4,6 +4,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.server.records.RecordsException;
 import java.net.URI;
 import java.util.Locale;
+import org.apache.tomcat.util.http.InvalidParameterException;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 import org.springframework.http.HttpStatus;
@@ -78,6 +79,16 @@ class Problems extends ResponseEntityExceptionHandler {
         ProblemDetail.forStatusAndDetail(HttpStatus.SERVICE_UNAVAILABLE, e.getMessage());
     problem.setProperty("hint", "is the database of records running? try again in a moment");
     return ResponseEntity.status(HttpStatus.SERVICE_UNAVAILABLE).body(problem);
+  }
+
+  /** What stands behind the question mark cannot be read. */
+  @ExceptionHandler
+  ResponseEntity<ProblemDetail> address(InvalidParameterException e) {
+    ProblemDetail problem =
+        ProblemDetail.forStatusAndDetail(
+            HttpStatus.BAD_REQUEST, "what stands behind the question mark cannot be read");
+    problem.setProperty("hint", "special characters are written as % and two digits");
+    return ResponseEntity.badRequest().body(problem);
   }
 
   @ExceptionHandler

@@ -112,13 +112,20 @@ class SqlController {
   /** {@code DELETE /api/v1/sql/{id}}: ends a script that is being run. */
   @DeleteMapping("/api/v1/sql/{*id}")
   Map<String, Object> cancel(@PathVariable String id) {
-    return Map.of("cancelled", engine.scripts().cancel(id.substring(1)));
+    return Map.of("cancelled", engine.scripts().cancel(behindSlash(id)));
+  }
+
+  private static String behindSlash(String path) {
+    if (path.length() < 2) {
+      throw new EngineException(EngineException.Code.INVALID, "the path has no id", null);
+    }
+    return path.substring(1);
   }
 
   /** {@code GET /api/v1/changes/{id}}: what became of a change whose answer did not come. */
   @GetMapping("/api/v1/changes/{*id}")
   Map<String, Object> outcome(@PathVariable String id) {
-    long epoch = engine.outcome(id.substring(1));
+    long epoch = engine.outcome(behindSlash(id));
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("made", epoch >= 0);
     answer.put("epoch", epoch >= 0 ? epoch : engine.snapshot().epoch());

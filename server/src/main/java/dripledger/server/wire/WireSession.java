@@ -8,6 +8,7 @@ import dripledger.engine.statement.Session;
 import dripledger.server.records.RecordsException;
 import java.io.EOFException;
 import java.io.IOException;
+import java.io.UncheckedIOException;
 import java.util.HashMap;
 import java.util.List;
 import java.util.Locale;
@@ -78,6 +79,8 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
         message(type);
       } catch (WireInput.Malformed e) {
         throw e;
+      } catch (UncheckedIOException e) {
+        throw e.getCause();
       } catch (EngineException | WireError | RecordsException e) {
         failed(e, type);
       } catch (RuntimeException e) {
