@@ -32,10 +32,11 @@ SqlNode DripCreate() :
     Map<String, SqlNode> options = new LinkedHashMap<String, SqlNode>();
     Map<String, SqlNode> target = new LinkedHashMap<String, SqlNode>();
     Map<String, SqlNode> formatOptions = new LinkedHashMap<String, SqlNode>();
+    List<Statement.EndpointParameter> parameters = new ArrayList<Statement.EndpointParameter>();
+    SqlNode description = null;
     SqlIdentifier format = null;
     final SqlIdentifier connection;
     final SqlIdentifier type;
-    final String kind;
 }
 {
     <CREATE> { s = span(); }
@@ -102,16 +103,42 @@ SqlNode DripCreate() :
                 new Statement.CreateSink(name, replace, ifNotExists, connection, target, format, key, options, query));
         }
     |
-        <ENDPOINT>
-        { kind = getToken(0).image; SkipStatement(); }
-        { return new StatementNode(s.end(this), new Statement.Unsupported("CREATE " + kind.toUpperCase(Locale.ROOT))); }
+        <ENDPOINT> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        [
+            <LPAREN> EndpointParameter(parameters) ( <COMMA> EndpointParameter(parameters) )* <RPAREN>
+        ]
+        [ <DESCRIPTION> description = StringLiteral() ]
+        [ <OPTIONS> options = OptionList() ]
+        <AS> query = OrderedQueryOrExpr(ExprContext.ACCEPT_QUERY)
+        {
+            return new StatementNode(s.end(this),
+                new Statement.CreateEndpoint(name, replace, ifNotExists, parameters, description, options, query));
+        }
     )
 }
 
-JAVACODE void SkipStatement() {
-    while (getToken(1).kind != SEMICOLON && getToken(1).kind != EOF) {
-        getNextToken();
-    }
+void EndpointParameter(List<Statement.EndpointParameter> parameters) :
+{
+    final SqlIdentifier name;
+    final SqlDataTypeSpec type;
+    SqlNode defaultValue = null;
+    SqlNode comment = null;
+    SqlNode check = null;
+    boolean optional = false;
+}
+{
+    name = SimpleIdentifier()
+    type = DataType()
+    (
+        <DEFAULT_> defaultValue = Literal()
+    |
+        <OPTIONAL> { optional = true; }
+    |
+        <COMMENT> comment = StringLiteral()
+    |
+        <CHECK> <LPAREN> check = Expression(ExprContext.ACCEPT_NON_QUERY) <RPAREN>
+    )*
+    { parameters.add(new Statement.EndpointParameter(name, type, defaultValue, optional, comment, check)); }
 }
 
 List<SqlIdentifier> NameList() :
@@ -251,9 +278,7 @@ SqlNode DripDrop() :
     |
         <SINK> { kind = "SINK"; }
     |
-        <ENDPOINT>
-        { String unsupported = getToken(0).image; SkipStatement(); }
-        { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("DROP " + unsupported.toUpperCase(Locale.ROOT))); kind = null; }
+        <ENDPOINT> { kind = "ENDPOINT"; }
     )
     ifExists = IfExistsOpt()
     name = CompoundIdentifier()
@@ -380,13 +405,12 @@ SqlNode DripShow() :
         [ <FROM> from = CompoundIdentifier() ]
     |
         <CREATE> { kind = "CREATE"; }
-        [ LOOKAHEAD(2) ( <STREAM> | <TABLE> | <CONNECTION> | <SINK> | [ <MATERIALIZED> ] <VIEW> ) ]
+        [ LOOKAHEAD(2) ( <STREAM> | <TABLE> | <CONNECTION> | <SINK> | <ENDPOINT> | [ <MATERIALIZED> ] <VIEW> ) ]
         from = CompoundIdentifier()
     |
         <SINKS> { kind = "SINKS"; }
     |
-        <ENDPOINTS>
-        { if (true) return new StatementNode(s.end(this), new Statement.Unsupported("SHOW " + getToken(0).image.toUpperCase(Locale.ROOT))); kind = null; }
+        <ENDPOINTS> { kind = "ENDPOINTS"; }
     )
     { return new StatementNode(s.end(this), new Statement.Show(kind, from)); }
 }

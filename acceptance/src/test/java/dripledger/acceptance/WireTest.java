@@ -5,11 +5,8 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import java.io.ByteArrayInputStream;
 import java.io.ByteArrayOutputStream;
-import java.io.IOException;
 import java.math.BigDecimal;
 import java.nio.charset.StandardCharsets;
-import java.nio.file.Files;
-import java.nio.file.Path;
 import java.sql.Connection;
 import java.sql.DatabaseMetaData;
 import java.sql.PreparedStatement;
@@ -20,68 +17,15 @@ import java.sql.Statement;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
 import org.postgresql.PGConnection;
 import org.postgresql.util.PSQLException;
 
-/** SQL from standard clients: each reads, prepares, fetches, follows and cancels. */
-class WireTest {
-  private static LiveService service;
-
-  @BeforeAll
-  static void start() throws Exception {
-    service = new LiveService();
-    service.sql(
-        """
-        CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity_per_minute INTEGER);
-        INSERT INTO gate SELECT 'G' || LPAD(CAST(n AS VARCHAR), 2, '0'),
-            CASE WHEN n % 2 = 0 THEN 'North' ELSE 'South' END, CAST(40 + n AS INTEGER)
-          FROM generate_series(1, 20) AS s (n);
-        CREATE STREAM scan (parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, grams INTEGER);
-        CREATE MATERIALIZED VIEW gate_load AS
-          SELECT gate, date_trunc('minute', at) AS minute, COUNT(*) AS scans, SUM(grams) AS grams
-          FROM scan GROUP BY gate, date_trunc('minute', at);
-        CREATE MATERIALIZED VIEW parcel_now AS
-          SELECT parcel, COUNT(*) AS scans, MAX(at) AS at FROM scan GROUP BY parcel;
-        CREATE TABLE kinds (id INTEGER PRIMARY KEY, yes BOOLEAN, small SMALLINT, big BIGINT,
-          approx REAL, wide DOUBLE, exact DECIMAL(20, 4), word VARCHAR(20), raw VARBINARY, day DATE,
-          hour TIME, at TIMESTAMP, tags VARCHAR ARRAY, numbers BIGINT ARRAY,
-          scanner ROW(id VARCHAR, battery DOUBLE));
-        """);
-  }
-
-  @AfterAll
-  static void stop() throws IOException {
-    service.close();
-  }
-
-  private static String rows(ResultSet rows) throws SQLException {
-    StringBuilder text = new StringBuilder();
-    int columns = rows.getMetaData().getColumnCount();
-    while (rows.next()) {
-      for (int i = 1; i <= columns; i++) {
-        text.append(i == 1 ? "" : "|").append(rows.getString(i));
-      }
-      text.append('\n');
-    }
-    return text.toString();
-  }
-
-  private static String ask(Connection connection, String sql) throws SQLException {
-    try (Statement statement = connection.createStatement();
-        ResultSet rows = statement.executeQuery(sql)) {
-      return rows(rows);
-    }
-  }
-
-  // ---- pgjdbc
-
+/** SQL from a standard driver: reads, prepares, fetches, follows, copies and cancels. */
+class WireTest extends WireService {
   @Test
   void everyTypeIsReadInTextAndInBinary() throws Exception {
     for (String transfer : List.of("prepareThreshold=0", "prepareThreshold=-1")) {
@@ -476,125 +420,5 @@ class WireTest {
                       "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename <> current_user AND usename IS NOT NULL"))
           .isInstanceOf(SQLException.class);
     }
-  }
-
-  // ---- other clients, as processes of their own
-
-  private static String run(String... command) throws IOException, InterruptedException {
-    return run(0, command);
-  }
-
-  private static String run(int exit, String... command) throws IOException, InterruptedException {
-    Path out = Files.createTempFile("drip-client", ".out");
-    ProcessBuilder builder =
-        new ProcessBuilder(command).redirectErrorStream(true).redirectOutput(out.toFile());
-    builder.environment().put("PGPORT", "" + service.wirePort());
-    builder.environment().put("PGHOST", "127.0.0.1");
-    builder.environment().put("PGUSER", "dispatch");
-    builder.environment().put("PGDATABASE", "ledger");
-    Process process = builder.start();
-    process.getOutputStream().close();
-    if (!process.waitFor(60, TimeUnit.SECONDS)) {
-      process.destroyForcibly();
-      throw new IOException("it does not end:\n" + Files.readString(out));
-    }
-    String text = Files.readString(out);
-    Files.delete(out);
-    assertThat(process.exitValue()).as(Arrays.toString(command) + "\n" + text).isEqualTo(exit);
-    return text;
-  }
-
-  private static String psql(String... commands) throws IOException, InterruptedException {
-    List<String> all = new ArrayList<>(List.of("psql", "-X", "-A", "-t", "-v", "ON_ERROR_STOP=1"));
-    for (String command : commands) {
-      all.addAll(List.of("-c", command));
-    }
-    return run(all.toArray(String[]::new));
-  }
-
-  @Test
-  void psqlAsksAndLooksAround() throws Exception {
-    assertThat(psql("SELECT hall, COUNT(*) FROM gate GROUP BY hall ORDER BY hall"))
-        .isEqualTo("North|10\nSouth|10\n");
-    assertThat(psql("\\d gate_load"))
-        .contains("gate|text|", "minute|timestamp without time zone|", "grams|bigint");
-    assertThat(psql("\\dt+")).contains("public|gate_load|table|").contains("materialized view");
-    assertThat(
-            psql(
-                "\\d",
-                "\\d+ gate",
-                "\\di",
-                "\\dv",
-                "\\dm",
-                "\\dn+",
-                "\\df",
-                "\\l",
-                "\\du",
-                "\\dp",
-                "\\dT",
-                "\\ds",
-                "\\dC",
-                "\\dd",
-                "\\dx",
-                "\\det",
-                "\\conninfo"))
-        .contains("gate_pkey");
-    // what completion asks when the tabulator is pressed behind SELECT * FROM gat
-    assertThat(
-            psql(
-                "SELECT c.relname, NULL::pg_catalog.text FROM pg_catalog.pg_class c WHERE c.relkind IN"
-                    + " ('r', 'v') AND (c.relname) LIKE 'gat%' AND pg_catalog.pg_table_is_visible(c.oid)"
-                    + " AND c.relnamespace <> (SELECT oid FROM pg_catalog.pg_namespace WHERE nspname ="
-                    + " 'pg_catalog') ORDER BY 1 LIMIT 1000"))
-        .isEqualTo("gate|\ngate_load|\n");
-    assertThat(psql("\\copy (SELECT gate FROM gate WHERE gate < 'G03' ORDER BY 1) TO STDOUT CSV"))
-        .isEqualTo("G01\nG02\n");
-    String watch =
-        "echo 'SELECT COUNT(*) AS n FROM gate \\watch 0.3' | timeout 2 psql -X -A -t; true";
-    assertThat(run("bash", "-c", watch)).containsPattern("20\n+.*\n*20");
-    // rows as they come, on a terminal
-    String follow = "COPY (FOLLOW SELECT gate FROM gate WHERE gate = 'G01') TO STDOUT";
-    String terminal = "timeout 3 script -qec \"psql -X -c \\\"" + follow + "\\\"\" /dev/null; true";
-    assertThat(run("bash", "-c", terminal)).containsPattern("1\t\\d+\tG01\r?\n");
-    String bad = run(1, "psql", "-X", "-v", "ON_ERROR_STOP=1", "-c", "SELECT gatee FROM gate");
-    assertThat(bad)
-        .contains(
-            "ERROR:  no column \"gatee\"", "LINE 1: SELECT gatee FROM gate", "^", "did you mean");
-    assertThat(run(2, "psql", "-X", "elsewhere", "-c", "SELECT 1"))
-        .contains("there is no database \"elsewhere\"");
-  }
-
-  @Test
-  void pythonReadsAndFollows() throws Exception {
-    assertThat(run("/usr/bin/python3", script("read.py"), "psycopg2")).endsWith("done\n");
-    assertThat(run("/usr/bin/python3", script("read.py"), "psycopg")).endsWith("done\n");
-  }
-
-  @Test
-  void nodeReadsAndFollows() throws Exception {
-    assertThat(run("node", script("read.mjs"))).endsWith("done\n");
-  }
-
-  @Test
-  void odbcReadsAndLooksAround() throws Exception {
-    Path driver;
-    try (var all = Files.walk(Path.of("/usr/lib"))) {
-      driver = all.filter(p -> p.endsWith("psqlodbcw.so")).findFirst().orElseThrow();
-    }
-    String source =
-        "Driver=%s;Servername=127.0.0.1;Port=%d;Database=ledger;UserName=dispatch;UseDeclareFetch=1;Fetch=7"
-            .formatted(driver, service.wirePort());
-    Path statements = Files.createTempFile("drip", ".sql");
-    Files.writeString(
-        statements, "SELECT gate FROM gate ORDER BY gate\nhelp gate\nSELECT 1/0\nSELECT 2\n");
-    String out = run("bash", "-c", "isql -k -b '" + source + "' < " + statements);
-    assertThat(out).contains("G01", "G20", "capacity_per_minute", "2");
-    Files.delete(statements);
-  }
-
-  private static String script(String name) throws IOException {
-    Path file = Path.of("clients", name);
-    assertThat(file).exists();
-    return file.toAbsolutePath().toString();
   }
 }

@@ -153,7 +153,21 @@ public final class Scenario {
           SELECT gate, COUNT(*) AS scans, MAX(grams) AS heaviest_grams
           FROM scan_checked
           WHERE at > CURRENT_TIMESTAMP - INTERVAL '5' MINUTE
-          GROUP BY gate""");
+          GROUP BY gate""",
+          """
+          CREATE ENDPOINT busiest_areas (
+            service VARCHAR DEFAULT 'next_day' COMMENT 'service level',
+            minutes INTEGER DEFAULT 30 COMMENT 'how far to look back' CHECK (minutes BETWEEN 1 AND 1440),
+            n INTEGER DEFAULT 3 COMMENT 'how many' CHECK (n BETWEEN 1 AND 100))
+          DESCRIPTION 'The delivery areas most parcels were seen for lately'
+          OPTIONS (max_rows 100, cache '1 second') AS
+          SELECT p.area, COUNT(*) AS parcels, MAX(s.at) AS last_seen
+          FROM parcel_now AS s
+          JOIN parcel AS p ON p.parcel_id = s.parcel
+          WHERE p.service = :service AND s.at > CURRENT_TIMESTAMP - :minutes * INTERVAL '1' MINUTE
+          GROUP BY p.area
+          ORDER BY parcels DESC, p.area
+          LIMIT :n""");
 
   private static final List<String> SINKS =
       List.of(

@@ -22,6 +22,7 @@ import dripledger.engine.intake.Sources;
 import dripledger.engine.intake.StreamHistory;
 import dripledger.engine.introspection.FigureTables;
 import dripledger.engine.introspection.Introspection;
+import dripledger.engine.query.Endpoints;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
@@ -84,6 +85,7 @@ public final class Engine implements AutoCloseable {
   private final Upkeeper upkeeper;
   private final Deliveries deliveries;
   private final Statements statements;
+  private final Endpoints endpoints;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -149,6 +151,7 @@ public final class Engine implements AutoCloseable {
             new SinkStatements(
                 deliveries, connectors, this::catalog, () -> loop.snapshot().epoch()),
             this::nowMicros);
+    endpoints = new Endpoints(frontEnd, runner, this::catalog, loop::pin, this::nowMicros);
     rejectReplay =
         new RejectReplay(
             records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);
@@ -170,6 +173,7 @@ public final class Engine implements AutoCloseable {
             past,
             upkeeper,
             runner.scripts(),
+            endpoints,
             clock)
         .rows(id);
   }
@@ -260,7 +264,7 @@ public final class Engine implements AutoCloseable {
     if (version == null) {
       throw new EngineException(
           Code.INVALID,
-          "\"" + object.name() + "\" is a " + object.kind() + " and keeps no rows to look up",
+          "\"" + object.name() + "\" is " + object.aKind() + " and keeps no rows to look up",
           "look up in a materialized view or a table");
     }
     return version;
@@ -294,6 +298,11 @@ public final class Engine implements AutoCloseable {
    */
   public Session session(String id) {
     return statements.session(id);
+  }
+
+  /** The endpoints, to be called. */
+  public Endpoints endpoints() {
+    return endpoints;
   }
 
   /** The scripts that are being run. */

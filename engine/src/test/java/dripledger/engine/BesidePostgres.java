@@ -7,30 +7,43 @@ import java.sql.PreparedStatement;
 import java.sql.SQLException;
 import java.sql.Statement;
 import java.util.List;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
+import java.util.concurrent.atomic.AtomicInteger;
+import org.junit.jupiter.api.extension.BeforeAllCallback;
+import org.junit.jupiter.api.extension.ExtendWith;
+import org.junit.jupiter.api.extension.ExtensionContext;
 
-/** A test that has a PostgreSQL of its own beside it. */
+/** A test that has a PostgreSQL beside it: one for all of them, with databases of their own. */
+@ExtendWith(BesidePostgres.Started.class)
 abstract class BesidePostgres {
+  private static final AtomicInteger DATABASES = new AtomicInteger();
   static PostgresCluster cluster;
 
-  @BeforeAll
-  static void startPostgres() throws Exception {
-    cluster = PostgresCluster.temporary();
-  }
+  /** Starts it before the first class and stops it after the last. */
+  static final class Started implements BeforeAllCallback, AutoCloseable {
+    @Override
+    public void beforeAll(ExtensionContext context) throws Exception {
+      synchronized (Started.class) {
+        if (cluster == null) {
+          cluster = PostgresCluster.temporary();
+          context.getRoot().getStore(ExtensionContext.Namespace.GLOBAL).put("postgres", this);
+        }
+      }
+    }
 
-  @AfterAll
-  static void stopPostgres() {
-    cluster.close();
+    @Override
+    public void close() {
+      cluster.close();
+    }
   }
 
   /** A new, empty database that orders text as we do. */
   static Connection database(String name) throws SQLException {
+    String own = name + "_" + DATABASES.incrementAndGet();
     try (Connection admin = connect("postgres");
         Statement s = admin.createStatement()) {
-      s.execute("CREATE DATABASE " + name + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
+      s.execute("CREATE DATABASE " + own + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");
     }
-    return connect(name);
+    return connect(own);
   }
 
   /**

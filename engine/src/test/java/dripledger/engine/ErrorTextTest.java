@@ -109,7 +109,7 @@ class ErrorTextTest {
         -
       CREATE STREAM gate (a INTEGER)
         ALREADY_EXISTS 0:0 there is a table "gate" already
-        choose another name, DROP it first, or write CREATE OR REPLACE for a view
+        choose another name, DROP it first, or write CREATE OR REPLACE for a view or an endpoint
       CREATE STREAM a.b (a INTEGER)
         INVALID 1:15 names have no dots here
         all objects live in one place; write b
@@ -145,10 +145,10 @@ class ErrorTextTest {
         pass it in args: {"hall": …}
       CREATE MATERIALIZED VIEW gate AS SELECT hall FROM gate
         ALREADY_EXISTS 0:0 there is a table "gate" already
-        choose another name, DROP it first, or write CREATE OR REPLACE for a view
+        choose another name, DROP it first, or write CREATE OR REPLACE for a view or an endpoint
       CREATE MATERIALIZED VIEW totals AS SELECT hall FROM gate
         ALREADY_EXISTS 0:0 there is a materialized view "totals" already
-        choose another name, DROP it first, or write CREATE OR REPLACE for a view
+        choose another name, DROP it first, or write CREATE OR REPLACE for a view or an endpoint
       CREATE VIEW v AS VALUES (1), (1, 2)
         INVALID 1:18 rows of VALUES have as many values each, of types that go together
         cast one of them, for example CAST(x AS INTEGER)

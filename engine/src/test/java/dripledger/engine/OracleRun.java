@@ -63,8 +63,9 @@ final class OracleRun {
     return this;
   }
 
-  void run(String database, long seed) throws SQLException {
+  void run(String name, long seed) throws SQLException {
     Random random = new Random(seed);
+    String database = name + "_" + Long.toString(System.nanoTime(), 36); // others may be like it
     try (Connection admin = connect("postgres");
         Statement s = admin.createStatement()) {
       s.execute("CREATE DATABASE " + database + " TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'");

@@ -264,9 +264,7 @@ class StatementTest {
             "SELECT COUNT(DISTINCT gate) OVER (ORDER BY at) FROM scan",
             "SELECT ARG_MAX(grams, gate) OVER (ORDER BY at) FROM scan",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",
-            "CREATE MATERIALIZED VIEW v AS SELECT CURRENT_TIMESTAMP AS t FROM scan",
-            "CREATE ENDPOINT e (a INTEGER) AS SELECT 1",
-            "SHOW ENDPOINTS")) {
+            "CREATE MATERIALIZED VIEW v AS SELECT CURRENT_TIMESTAMP AS t FROM scan")) {
       EngineException each = db.error(query);
       assertThat(each.code())
           .as(query + ": " + each.getMessage())

@@ -4,6 +4,7 @@ import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlNode;
 
@@ -52,6 +53,26 @@ public sealed interface Statement {
       Map<String, SqlNode> options,
       SqlNode query)
       implements Statement {}
+
+  /** {@code description} may be null. */
+  record CreateEndpoint(
+      SqlIdentifier name,
+      boolean replace,
+      boolean ifNotExists,
+      List<EndpointParameter> parameters,
+      SqlNode description,
+      Map<String, SqlNode> options,
+      SqlNode query)
+      implements Statement {}
+
+  /** A parameter of an endpoint; {@code defaultValue}, {@code comment}, {@code check} or null. */
+  record EndpointParameter(
+      SqlIdentifier name,
+      SqlDataTypeSpec type,
+      SqlNode defaultValue,
+      boolean optional,
+      SqlNode comment,
+      SqlNode check) {}
 
   /** {@code kind} is STREAM, TABLE, CONNECTION or SINK. */
   record AlterOptions(String kind, SqlIdentifier name, Map<String, SqlNode> options)

@@ -10,6 +10,9 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxResultRows a query that answers more rows is refused
  * @param maxFollowerChanges a follower that is this far behind is cut off
  * @param maxFollowers connections that may follow at the same time
+ * @param maxFollowedQueries different queries that may be followed at the same time
+ * @param followRetainedMillis for how long changes are kept for a follower that comes back
+ * @param followRetainedBytes of them, for each query
  * @param maxStatementBytes the longest script taken
  * @param maxHeldBytes sources wait and pushes are refused while views hold more; 0 is six tenths of
  *     the heap
@@ -42,6 +45,9 @@ public record Settings(
     int maxResultRows,
     int maxFollowerChanges,
     int maxFollowers,
+    int maxFollowedQueries,
+    long followRetainedMillis,
+    long followRetainedBytes,
     int maxStatementBytes,
     long maxHeldBytes,
     long maxUnacknowledgedBytes,

@@ -1,6 +1,7 @@
 package dripledger.server;
 
 import static org.assertj.core.api.Assertions.assertThat;
+import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import dripledger.demo.PostgresCluster;
 import java.io.BufferedReader;
@@ -348,6 +349,107 @@ class HttpInterfaceTest {
     assertThat(get("/actuator/prometheus").body()).contains("drip_epoch");
   }
 
+  private static HttpResponse<String> get(String path, String header, String value)
+      throws IOException, InterruptedException {
+    return HTTP.send(
+        HttpRequest.newBuilder(uri(path)).header(header, value).build(),
+        HttpResponse.BodyHandlers.ofString());
+  }
+
+  @Test
+  void endpointsAreCalledByName() throws Exception {
+    sql("INSERT INTO gate VALUES ('G01', 'North', 1.50), ('G02', 'South', 2), ('G03', 'North', 3)");
+    String create =
+        " ENDPOINT gates (hall VARCHAR OPTIONAL COMMENT 'where', above DECIMAL(8, 2) DEFAULT 0,"
+            + " n INTEGER CHECK (n BETWEEN 1 AND 3)) DESCRIPTION 'Gates by price' OPTIONS (max_rows"
+            + " 2) AS SELECT gate, price FROM gate WHERE hall = :hall AND price > :above"
+            + " ORDER BY gate LIMIT :n";
+    assertThat(sql("CREATE" + create).toString()).contains("created endpoint gates");
+    JsonNode all = JSON.readTree(get("/api/v1/endpoints/gates?n=2").body());
+    assertThat(all.get("rows").toString())
+        .isEqualTo("[{\"gate\":\"G01\",\"price\":\"1.50\"},{\"gate\":\"G02\",\"price\":\"2.00\"}]");
+    assertThat(all.get("count").intValue()).isEqualTo(2);
+    assertThat(all.get("epoch").longValue()).isPositive();
+    assertThat(get("/api/v1/endpoints/gates.csv?n=2&hall=North&above=1.5").body())
+        .isEqualTo("gate,price\r\nG03,3.00\r\n");
+    HttpResponse<String> lines =
+        get("/api/v1/endpoints/gates?n=1", "Accept", "application/x-ndjson");
+    assertThat(lines.body()).isEqualTo("{\"gate\":\"G01\",\"price\":\"1.50\"}\n");
+    String tag = lines.headers().firstValue("ETag").orElseThrow();
+    sql("INSERT INTO gate VALUES ('G09', 'South', 9)");
+    HttpResponse<String> same = get("/api/v1/endpoints/gates.ndjson?n=1", "If-None-Match", tag);
+    assertThat(same.statusCode()).as("the rows are the same").isEqualTo(304);
+    assertThat(get("/api/v1/endpoints/gates.ndjson?n=2", "If-None-Match", tag).statusCode())
+        .isEqualTo(200);
+    for (String[] wrong :
+        new String[][] {
+          {"gates", "\"n\" of endpoint gates is missing"},
+          {"gates?n=x", "parameter \"n\": 'x' is not a valid"},
+          {"gates?n=4", "must be such that n BETWEEN 1 AND 3"},
+          {"gates?n=1&m=2", "no parameter \"m\""},
+          {"gates?n=1&n=2", "given twice"}
+        }) {
+      HttpResponse<String> refused = get("/api/v1/endpoints/" + wrong[0]);
+      assertThat(refused.statusCode()).as(wrong[0]).isEqualTo(400);
+      assertThat(JSON.readTree(refused.body()).get("detail").asString()).contains(wrong[1]);
+    }
+    assertThat(get("/api/v1/endpoints/gates?n=3").statusCode()).as("too many rows").isEqualTo(413);
+    assertThat(get("/api/v1/endpoints/none").statusCode()).isEqualTo(404);
+    assertThat(sql("CREATE" + create).get("detail").asString())
+        .isEqualTo("there is an endpoint \"gates\" already");
+    assertThat(sql("SELECT calls, errors FROM drip.endpoints WHERE name = 'gates'").toString())
+        .contains("[[10,5]]");
+    JsonNode api = JSON.readTree(get("/api/v1/openapi.json").body());
+    assertThat(api.get("openapi").asString()).isEqualTo("3.1.0");
+    JsonNode operation = api.at("/paths/~1api~1v1~1endpoints~1gates/get");
+    assertThat(operation.get("description").asString()).isEqualTo("Gates by price");
+    assertThat(operation.at("/parameters/2/required").booleanValue()).isTrue();
+    assertThat(operation.at("/parameters/1/schema/default").toString()).isEqualTo("\"0\"");
+    assertThat(sql("DROP TABLE gate").toString()).contains("endpoint gates reads from it");
+    sql("DROP TABLE gate CASCADE");
+    assertThat(get("/api/v1/endpoints/gates?n=1").statusCode()).isEqualTo(404);
+  }
+
+  @Test
+  void viewsAreFilesToo() throws Exception {
+    sql("INSERT INTO gate VALUES ('G01', 'North, \"old\"', 1.50), ('G02', NULL, 2)");
+    assertThat(get("/api/v1/views/gate.csv").body().lines().sorted().toList())
+        .containsExactly("G01,\"North, \"\"old\"\"\",1.50", "G02,,2.00", "gate,hall,price");
+    assertThat(get("/api/v1/views/gate.ndjson").body())
+        .contains("{\"gate\":\"G02\",\"hall\":null,\"price\":\"2.00\"}\n");
+    assertThat(get("/api/v1/views/gate.parquet").body()).startsWith("PAR1").endsWith("PAR1");
+    assertThat(get("/api/v1/views/gate.xls").statusCode()).isEqualTo(404);
+    assertThat(get("/api/v1/views/none.csv").statusCode()).isEqualTo(404);
+    assertThat(get("/api/v1/views/scan.csv").statusCode()).as("keeps no rows").isEqualTo(400);
+  }
+
+  /** A path says one thing: nothing in it is cut off, and a key may have a slash. */
+  @Test
+  void pathsAreTakenAtTheirWord() throws Exception {
+    sql("INSERT INTO gate VALUES ('G01', 'North', 1), ('G/1', 'South', 2), ('G;x', 'South', 3)");
+    assertThat(get("/api/v1/views/gate/rows/G01;x").statusCode()).isEqualTo(400);
+    assertThat(get("/api/v1/views/gate/rows/G%2F1").body()).contains("\"price\":\"2.00\"");
+    assertThat(get("/api/v1/views/gate/rows/G%3Bx").body()).contains("\"price\":\"3.00\"");
+    assertThat(get("/api/v1/changes").statusCode()).isEqualTo(400);
+    String args = "{\"sql\": \"SELECT :x AS x\", \"args\": {\"x\": %s}}";
+    for (String value : List.of("{\"y\": [1]}", "1e400", "[]")) {
+      HttpResponse<String> refused = post("/api/v1/sql", "application/json", args.formatted(value));
+      assertThat(refused.statusCode()).as(value).isEqualTo(400);
+      assertThat(refused.body()).as(value).contains(":x");
+    }
+    assertThat(post("/api/v1/sql", "application/json", args.formatted("[1, 2]")).body())
+        .contains("[[[1,2]]]");
+    String replay = "/api/v1/objects/scan/rejects/replay";
+    push("broken\n");
+    for (String body :
+        List.of(
+            "{\"pattern\": \"(\", \"replacement\": \"\"}",
+            "{\"pattern\": \"b\", \"replacement\": \"$7\"}",
+            "{\"pattern\": \"b\", \"replacement\": \"\\\\\"}")) {
+      assertThat(post(replay, "application/json", body).statusCode()).as(body).isEqualTo(400);
+    }
+  }
+
   @Test
   void otherSitesAreRefused() throws Exception {
     HttpResponse<String> response =
@@ -357,6 +459,30 @@ class HttpInterfaceTest {
                 .build(),
             HttpResponse.BodyHandlers.ofString());
     assertThat(response.statusCode()).isEqualTo(403);
+    // An image or a form of another page names no origin; the browser still says so.
+    for (String site : List.of("cross-site", "same-site")) {
+      assertThat(get("/api/v1/follow?sql=SELECT+1", "Sec-Fetch-Site", site).statusCode())
+          .as(site)
+          .isEqualTo(403);
+    }
+    for (String site : List.of("same-origin", "none")) {
+      assertThat(get("/api/v1/objects", "Sec-Fetch-Site", site).statusCode()).isEqualTo(200);
+    }
+  }
+
+  /** Nothing is asked of who comes, so nobody may come from elsewhere. */
+  @Test
+  void itRefusesToListenOffLoopback() {
+    assertThatThrownBy(
+            () ->
+                new SpringApplicationBuilder(DripLedger.class)
+                    .run(
+                        "--server.address=0.0.0.0",
+                        "--server.port=0",
+                        "--drip.wire-port=-1",
+                        "--spring.datasource.url=" + cluster.jdbcUrl("postgres"),
+                        "--spring.datasource.password=loopback"))
+        .hasStackTraceContaining("server.address is 0.0.0.0");
   }
 
   @Test

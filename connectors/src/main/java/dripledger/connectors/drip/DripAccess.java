@@ -190,11 +190,18 @@ final class DripAccess {
     }
   }
 
-  /** The rows there are, then what changes, as server-sent events. */
-  InputStream follow(String name) throws IOException {
+  /**
+   * The rows there are, then what changes, as server-sent events.
+   *
+   * @param last the id of the last event that was taken, to go on behind it; or null
+   */
+  InputStream follow(String name, String last) throws IOException {
     HttpURLConnection connection =
         open("/api/v1/follow?sql=" + URLEncoder.encode(query(name), StandardCharsets.UTF_8));
     connection.setRequestProperty("Accept", "text/event-stream");
+    if (last != null) {
+      connection.setRequestProperty("Last-Event-ID", last);
+    }
     return good(connection);
   }
 }

@@ -40,8 +40,9 @@ import tools.jackson.core.json.JsonFactory;
 
 /**
  * Follows one view of another service on a thread of its own. Each epoch there that changes the
- * view is taken in one step. Who has lost the connection gets all rows anew, and takes what differs
- * in one step too: nothing is missed, only states in between are.
+ * view is taken in one step. Who has lost the connection goes on behind the last epoch it has; if
+ * the other service no longer keeps what changed since, or was started anew, all rows come anew and
+ * what differs is one step: nothing is missed, only states in between are.
  */
 final class DripFeed implements Feed {
   private static final Logger LOG = LoggerFactory.getLogger(DripFeed.class);
@@ -59,12 +60,16 @@ final class DripFeed implements Feed {
   private final List<String> columns = new ArrayList<>(); // of the view, in its order
   private final TroubleLog troubles;
   private final Thread thread;
+  private String last; // the id of the last event of an epoch that was taken
+  private Gathered gathered; // of an epoch that goes on
   private volatile InputStream open;
   private volatile boolean closed;
   private volatile String state = "reading";
   private volatile String reason;
   private volatile long messages;
   private volatile long bytes;
+
+  private record Gathered(Page page, List<byte[]> came, List<Reject> rejects) {}
 
   DripFeed(DripAccess access, CatalogObject.Table table, SourceSink sink, DriftLog drift) {
     this.access = access;
@@ -93,7 +98,8 @@ final class DripFeed implements Feed {
     while (!closed) {
       try {
         DripConnector.relation(access, table.source()); // with what it has now
-        try (InputStream in = access.follow(table.source().option("view"))) {
+        gathered = null;
+        try (InputStream in = access.follow(table.source().option("view"), last)) {
           open = in;
           follow(in);
         }
@@ -130,6 +136,7 @@ final class DripFeed implements Feed {
     TextLines lines =
         new TextLines((place, into, at, room) -> in.read(into, at, room), MOST_BYTES, true, false);
     String event = "";
+    String id = null;
     while (!closed && lines.next()) {
       lines.refuseTooLong();
       String head =
@@ -137,6 +144,10 @@ final class DripFeed implements Feed {
               lines.bytes(), lines.from(), Math.min(20, lines.length()), StandardCharsets.UTF_8);
       if (head.startsWith("event: ")) {
         event = head.substring("event: ".length()).strip();
+        id = null;
+      } else if (head.startsWith("id: ")) {
+        int from = lines.from() + "id: ".length();
+        id = new String(lines.bytes(), from, lines.length() - 4, StandardCharsets.UTF_8).strip();
       } else if (head.startsWith("data: ")) {
         int from = lines.from() + "data: ".length();
         int length = lines.length() - "data: ".length();
@@ -148,6 +159,7 @@ final class DripFeed implements Feed {
               null);
         }
         take(lines.bytes(), from, length, event.equals("snapshot"));
+        last = id == null ? last : id;
         state = "reading";
         reason = null;
         troubles.over();
@@ -155,16 +167,23 @@ final class DripFeed implements Feed {
     }
   }
 
-  /** Takes what one epoch says: rows that went, then rows that came. */
+  /**
+   * Takes what an event says of an epoch: rows that went, then rows that came. An epoch of several
+   * events is one step.
+   */
   private void take(byte[] data, int from, int length, boolean snapshot)
       throws InterruptedException {
-    Page page = new Page(layout);
-    List<Reject> rejects = new ArrayList<>();
+    if (snapshot || gathered == null) {
+      gathered = new Gathered(new Page(layout), new ArrayList<>(), new ArrayList<>());
+    }
+    Page page = gathered.page;
+    List<Reject> rejects = gathered.rejects;
+    List<byte[]> came = gathered.came;
     if (snapshot) {
       clear(page);
     }
-    List<byte[]> came = new ArrayList<>();
     long epoch = 0;
+    boolean more = false;
     try (JsonParser json = JSON.createParser(ObjectReadContext.empty(), data, from, length)) {
       json.nextToken();
       while (json.nextToken() == JsonToken.PROPERTY_NAME) {
@@ -174,15 +193,20 @@ final class DripFeed implements Feed {
           case "epoch" -> epoch = json.getLongValue();
           case "columns" -> readColumns(json);
           case "changes" -> readChanges(json, came, page, rejects);
+          case "more" -> more = json.getBooleanValue();
           default -> json.skipChildren();
         }
       }
     }
+    bytes += length;
+    if (more) {
+      return;
+    }
     for (byte[] row : came) {
       read(row, false, page, rejects);
     }
+    gathered = null;
     messages += page.size();
-    bytes += length;
     sink.submit(
         List.of(new SourceBatch(table.id(), page, 0, rejects)),
         new SourcePosition("" + epoch),

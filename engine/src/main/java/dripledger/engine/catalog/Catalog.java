@@ -74,6 +74,9 @@ public final class Catalog {
     if (object instanceof CatalogObject.View v) {
       return v.dependsOn();
     }
+    if (object instanceof CatalogObject.Endpoint e) {
+      return e.dependsOn();
+    }
     if (object instanceof CatalogObject.Sink sink) {
       Set<Long> all = new LinkedHashSet<>(sink.dependsOn());
       all.add(sink.target().connectionId());

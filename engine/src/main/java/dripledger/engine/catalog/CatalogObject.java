@@ -36,6 +36,11 @@ public sealed interface CatalogObject {
   /** The word for it in SHOW and messages. */
   String kind();
 
+  /** The word with its article. */
+  default String aKind() {
+    return ("aeiou".indexOf(kind().charAt(0)) < 0 ? "a " : "an ") + kind();
+  }
+
   /**
    * A way to an outside system.
    *
@@ -218,6 +223,39 @@ public sealed interface CatalogObject {
     }
   }
 
+  /**
+   * A query with parameters that is called by its name.
+   *
+   * @param schema the columns of its answer
+   * @param description or null
+   * @param maxRows an answer of more is an error
+   * @param cacheMillis for how long an answer is given again; 0 for never
+   * @param query as text
+   * @param dependsOn what it reads
+   */
+  record Endpoint(
+      long id,
+      String name,
+      String sql,
+      Schema schema,
+      List<EndpointParameter> parameters,
+      String description,
+      int maxRows,
+      long cacheMillis,
+      String query,
+      Set<Long> dependsOn)
+      implements CatalogObject {
+    public Endpoint {
+      parameters = List.copyOf(parameters);
+      dependsOn = Set.copyOf(dependsOn);
+    }
+
+    @Override
+    public String kind() {
+      return "endpoint";
+    }
+  }
+
   /** A table of schema {@code drip}: its rows are made when it is read. */
   record Figures(long id, String name, Schema schema) implements CatalogObject {
     /** Messages and pushed events that were not taken. */
@@ -371,6 +409,19 @@ public sealed interface CatalogObject {
                     column("ms", Kind.BIGINT),
                     column("statement", Kind.VARCHAR))));
 
+    /** What calls of endpoints took since the start; times of the last thousand. */
+    public static final Figures ENDPOINTS =
+        new Figures(
+            -21,
+            "endpoints",
+            new Schema(
+                List.of(
+                    column("name", Kind.VARCHAR),
+                    column("calls", Kind.BIGINT),
+                    column("errors", Kind.BIGINT),
+                    column("p50_ms", Kind.DOUBLE),
+                    column("p99_ms", Kind.DOUBLE))));
+
     /** All of them. */
     public static final List<Figures> ALL =
         List.of(
@@ -383,7 +434,8 @@ public sealed interface CatalogObject {
             WATERMARKS,
             UPKEEP,
             FRESHNESS,
-            ACTIVITY);
+            ACTIVITY,
+            ENDPOINTS);
 
     private static Column column(String name, Kind kind) {
       return new Column(name, ColumnType.of(kind));

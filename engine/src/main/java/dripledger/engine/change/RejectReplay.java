@@ -111,7 +111,7 @@ public final class RejectReplay {
       return replayTable(table, ids, repair);
     }
     if (!(object instanceof CatalogObject.Stream)) {
-      throw new EngineException(Code.INVALID, "a " + object.kind() + " has no rejects", null);
+      throw new EngineException(Code.INVALID, object.aKind() + " has no rejects", null);
     }
     return take(object, repaired(object, object, object.schema(), ids, repair));
   }
@@ -151,7 +151,7 @@ public final class RejectReplay {
           Code.INVALID,
           into == null
               ? "what \"" + view.name() + "\" left out must be taken by another stream"
-              : "\"" + into.name() + "\" is a " + into.kind(),
+              : "\"" + into.name() + "\" is " + into.aKind(),
           "name a stream with columns of these names; a view may add its rows to this one's");
     }
     return take(stream, repaired(view, stream.pushed(), stream.schema(), ids, repair));

@@ -237,8 +237,8 @@ public final class Definitions {
         case FAIL:
           throw new EngineException(
               Code.ALREADY_EXISTS,
-              "there is a " + existing.kind() + " \"" + name + "\" already",
-              "choose another name, DROP it first, or write CREATE OR REPLACE for a view");
+              "there is " + existing.aKind() + " \"" + name + "\" already",
+              "choose another name, DROP it first, or write CREATE OR REPLACE for a view or an endpoint");
         default:
           dropped = replaced(existing, command);
       }
@@ -392,7 +392,9 @@ public final class Definitions {
     boolean wasView =
         existing instanceof CatalogObject.View
             || existing instanceof CatalogObject.MaterializedView;
-    if (!view || !wasView) {
+    boolean endpoint =
+        command instanceof Command.CreateEndpoint && existing instanceof CatalogObject.Endpoint;
+    if (!endpoint && (!view || !wasView)) {
       throw new EngineException(
           Code.INVALID,
           "CREATE OR REPLACE would lose what "
@@ -445,7 +447,7 @@ public final class Definitions {
     if (!object.kind().equalsIgnoreCase(command.kind())) {
       throw new EngineException(
           Code.INVALID,
-          "\"" + object.name() + "\" is a " + object.kind(),
+          "\"" + object.name() + "\" is " + object.aKind(),
           command.line(),
           command.column(),
           "write DROP " + object.kind().toUpperCase(java.util.Locale.ROOT) + " " + object.name());

@@ -213,6 +213,19 @@ final class LiveCatalog {
     if (command instanceof Command.CreateView c) {
       return new CatalogObject.View(id, c.name(), sql, c.schema(), c.query(), c.dependsOn());
     }
+    if (command instanceof Command.CreateEndpoint c) {
+      return new CatalogObject.Endpoint(
+          id,
+          c.name(),
+          sql,
+          c.schema(),
+          c.parameters(),
+          c.description(),
+          c.maxRows(),
+          c.cacheMillis(),
+          c.query(),
+          c.dependsOn());
+    }
     if (command instanceof Command.CreateSink c) {
       return new CatalogObject.Sink(
           id,

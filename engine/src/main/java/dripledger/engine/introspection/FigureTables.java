@@ -11,6 +11,7 @@ import dripledger.engine.definition.Definitions;
 import dripledger.engine.definition.ViewState;
 import dripledger.engine.epoch.EpochLoop;
 import dripledger.engine.intake.Sources;
+import dripledger.engine.query.Endpoints;
 import dripledger.engine.query.RunningScripts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
@@ -39,6 +40,7 @@ public final class FigureTables {
   private final Sources sources;
   private final DefinitionStore history;
   private final RunningScripts scripts;
+  private final Endpoints endpoints;
   private final Clock clock;
 
   public FigureTables(
@@ -50,7 +52,9 @@ public final class FigureTables {
       DefinitionStore history,
       Upkeeper upkeeper,
       RunningScripts scripts,
+      Endpoints endpoints,
       Clock clock) {
+    this.endpoints = endpoints;
     this.scripts = scripts;
     this.definitions = definitions;
     this.loop = loop;
@@ -114,6 +118,14 @@ public final class FigureTables {
         rows.add(
             new Object[] {
               past.name(), past.kind(), past.definedAt(), past.droppedAt(), past.sql()
+            });
+      }
+    } else if (table == Figures.ENDPOINTS) {
+      for (CatalogObject.Endpoint e : endpoints.all()) {
+        Endpoints.Taken taken = endpoints.taken(e);
+        rows.add(
+            new Object[] {
+              e.name(), taken.calls(), taken.errors(), taken.p50Millis(), taken.p99Millis()
             });
       }
     } else if (table == Figures.ACTIVITY) {

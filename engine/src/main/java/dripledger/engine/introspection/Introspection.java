@@ -116,6 +116,9 @@ public final class Introspection {
             rows,
             snapshot.epoch());
       }
+      case "ENDPOINTS" -> {
+        return EndpointFigures.show(catalog, snapshot.epoch());
+      }
       case "SINKS" -> {
         return sinks.show(catalog, snapshot.epoch());
       }
@@ -336,6 +339,9 @@ public final class Introspection {
 
   public Result.Rows describe(String name, Snapshot snapshot) {
     CatalogObject object = definitions.catalog().find(name);
+    if (object instanceof CatalogObject.Endpoint endpoint) {
+      return EndpointFigures.describe(endpoint, snapshot.epoch());
+    }
     int[] key =
         object instanceof CatalogObject.Table t
             ? t.primaryKey()

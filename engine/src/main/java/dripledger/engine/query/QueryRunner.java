@@ -365,12 +365,21 @@ public final class QueryRunner {
         return null;
       }
     }
-    return answer(query.plan(), values.isEmpty() ? null : values, snapshot);
+    return answer(query.plan(), values.isEmpty() ? null : values, snapshot, bounds.maxResultRows());
   }
 
   /** The whole answer of a SELECT. */
   public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot) {
-    return answer(query, null, snapshot);
+    return answer(query, null, snapshot, bounds.maxResultRows());
+  }
+
+  /**
+   * As above.
+   *
+   * @param most rows; an answer of more is an error, unless the query itself limits it
+   */
+  public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot, int most) {
+    return answer(query, null, snapshot, most);
   }
 
   /**
@@ -378,7 +387,7 @@ public final class QueryRunner {
    *     again; or null
    */
   private Result.Rows answer(
-      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot) {
+      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot, int most) {
     RowLayout layout = new RowLayout(query.plan().schema());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
     Along along = bound == null ? along(query, snapshot) : null;
@@ -390,7 +399,6 @@ public final class QueryRunner {
         snapshot,
         page -> {
           rows.add(page);
-          int most = bounds.maxResultRows();
           if (rows.size() > most && (wanted < 0 || wanted > most)) {
             throw new EngineException(
                 Code.LIMIT,

@@ -37,6 +37,7 @@ public final class Subscription implements ChangeListener, AutoCloseable {
   private boolean started;
   private String ended;
   private Runnable onClose = () -> {};
+  private Runnable onReady = () -> {};
 
   public Subscription(List<Column> columns, RowLayout layout, int maxRows) {
     this.columns = columns;
@@ -50,6 +51,17 @@ public final class Subscription implements ChangeListener, AutoCloseable {
 
   public void onClose(Runnable action) {
     onClose = action;
+  }
+
+  /**
+   * What to do whenever {@link #poll} would answer at once; done on the epoch loop's thread, so it
+   * must be quick. Also done now, for what came before.
+   */
+  public void onReady(Runnable action) {
+    synchronized (this) {
+      onReady = action;
+    }
+    action.run();
   }
 
   /** Adds up the page's changes by row, so that what came and went in one epoch is not seen. */
@@ -110,6 +122,7 @@ public final class Subscription implements ChangeListener, AutoCloseable {
     waiting.add(batch);
     waitingRows += batch.changes.size();
     notifyAll();
+    onReady.run();
   }
 
   synchronized void end(String reason) {
@@ -117,6 +130,7 @@ public final class Subscription implements ChangeListener, AutoCloseable {
       ended = reason;
     }
     notifyAll();
+    onReady.run();
   }
 
   /** The next batch, or null if none came in time. */

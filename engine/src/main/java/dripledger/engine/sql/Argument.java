@@ -9,6 +9,9 @@ import dripledger.engine.row.ColumnType;
  * @param value a boxed value as {@link dripledger.engine.row.BoxedRows} has them, or null
  */
 public record Argument(ColumnType type, Object value) {
+  /** Stands for a value that was not given, whose conditions fall away. */
+  public static final Object ABSENT = "absent".toCharArray();
+
   /** The value that was given, with or without its type. */
   public static Object plain(Object given) {
     return given instanceof Argument a ? a.value : given;

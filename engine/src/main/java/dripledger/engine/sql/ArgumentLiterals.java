@@ -57,6 +57,14 @@ final class ArgumentLiterals {
 
   private static SqlNode of(String name, Object given, SqlParserPos pos) {
     Object value = Argument.plain(given);
+    if (!(given instanceof Argument) && value instanceof Double d && !Double.isFinite(d)) {
+      throw new EngineException(
+          Code.INVALID,
+          "the number given for " + shown(name) + " is too large",
+          pos.getLineNum(),
+          pos.getColumnNum(),
+          "a number has an exponent of 308 at most");
+    }
     SqlNode plain = plain(name, value, pos);
     ColumnType type = given instanceof Argument a ? a.type() : null;
     boolean sure =

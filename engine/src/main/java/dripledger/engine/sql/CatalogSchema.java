@@ -48,7 +48,9 @@ final class CatalogSchema extends AbstractSchema {
   protected Map<String, Table> getTableMap() {
     Map<String, Table> tables = new HashMap<>();
     for (CatalogObject object : catalog.all()) {
-      if (object instanceof CatalogObject.Connection || object instanceof CatalogObject.Sink) {
+      if (object instanceof CatalogObject.Connection
+          || object instanceof CatalogObject.Sink
+          || object instanceof CatalogObject.Endpoint) {
         continue;
       }
       tables.put(

@@ -21,7 +21,8 @@ public sealed interface Command {
           CreateTable,
           CreateView,
           CreateMaterializedView,
-          CreateSink {
+          CreateSink,
+          CreateEndpoint {
     String name();
 
     IfExists ifExists();
@@ -153,6 +154,25 @@ public sealed interface Command {
 
   /** The statement that makes the thing as it is now. */
   record ShowCreate(String name) implements Command {}
+
+  /**
+   * CREATE ENDPOINT.
+   *
+   * @param description or null
+   * @param cacheMillis for how long an answer is given again; 0 for never
+   * @param query as text, with its parameters
+   */
+  record CreateEndpoint(
+      String name,
+      IfExists ifExists,
+      Schema schema,
+      List<dripledger.engine.catalog.EndpointParameter> parameters,
+      String description,
+      int maxRows,
+      long cacheMillis,
+      String query,
+      Set<Long> dependsOn)
+      implements Create {}
 
   /** Ends a statement that is being carried out. */
   record Cancel(long number) implements Command {}

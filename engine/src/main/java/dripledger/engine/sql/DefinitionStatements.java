@@ -104,8 +104,8 @@ final class DefinitionStatements {
           s.relation(),
           "an index is on a table or a materialized view; \""
               + object.name()
-              + "\" is a "
-              + object.kind(),
+              + "\" is "
+              + object.aKind(),
           "keep what is looked up as a materialized view");
     }
     List<Integer> columns = new ArrayList<>();
@@ -145,7 +145,7 @@ final class DefinitionStatements {
           near == null ? null : "did you mean \"" + near + "\"?");
     }
     if (!object.kind().equalsIgnoreCase(kind)) {
-      throw invalid(id, "\"" + object.name() + "\" is a " + object.kind(), null);
+      throw invalid(id, "\"" + object.name() + "\" is " + object.aKind(), null);
     }
     return object;
   }

@@ -289,7 +289,7 @@ final class SqlErrors {
       if (other instanceof CatalogObject.Sink || other instanceof CatalogObject.Connection) {
         return new EngineException(
             Code.INVALID,
-            "\"" + other.name() + "\" is a " + other.kind() + " and has no rows to read",
+            "\"" + other.name() + "\" is " + other.aKind() + " and has no rows to read",
             line,
             column,
             other instanceof CatalogObject.Sink ? "read what it is made from" : null);

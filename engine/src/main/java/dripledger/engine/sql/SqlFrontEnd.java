@@ -10,8 +10,10 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
 import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
+import java.util.HashSet;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -113,13 +115,24 @@ public final class SqlFrontEnd {
       return own;
     }
     SqlParserPos query = placeOf(ordered.query);
-    boolean later =
-        own.getEndLineNum() > query.getEndLineNum()
-            || own.getEndLineNum() == query.getEndLineNum()
-                && own.getEndColumnNum() > query.getEndColumnNum();
-    SqlParserPos last = later ? own : ordered.orderList.getParserPosition();
+    SqlParserPos last = own;
+    for (SqlNode part : new SqlNode[] {ordered.orderList, ordered.offset, ordered.fetch}) {
+      if (part != null && isBehind(part.getParserPosition(), last)) {
+        last = part.getParserPosition();
+      }
+    }
+    if (isBehind(query, last)) {
+      last = query;
+    }
     return new SqlParserPos(
         query.getLineNum(), query.getColumnNum(), last.getEndLineNum(), last.getEndColumnNum());
+  }
+
+  /** Whether one ends behind the other. */
+  private static boolean isBehind(SqlParserPos one, SqlParserPos other) {
+    return one.getEndLineNum() > other.getEndLineNum()
+        || one.getEndLineNum() == other.getEndLineNum()
+            && one.getEndColumnNum() > other.getEndColumnNum();
   }
 
   private static int offset(String script, int line, int column) {
@@ -140,6 +153,9 @@ public final class SqlFrontEnd {
   public Command check(
       Parsed parsed, Catalog catalog, Map<String, Object> arguments, long nowMicros) {
     StatementCheck check = new StatementCheck(catalog, parsed.script, arguments, nowMicros);
+    Set<String> absent = new HashSet<>(arguments.keySet());
+    absent.removeIf(name -> arguments.get(name) != Argument.ABSENT);
+    OptionalConditions.drop(parsed.node, absent);
     try {
       return check.check(parsed.node);
     } catch (EngineException e) {
@@ -228,6 +244,16 @@ public final class SqlFrontEnd {
     } catch (RuntimeException | AssertionError e) {
       return null; // planned with its values, it says what is wrong with it
     }
+  }
+
+  /** A query that answers, as its one column, whether a value fulfils a condition. */
+  public static String checkQuery(String parameter, String condition) {
+    return EndpointStatements.checkQuery(parameter, condition);
+  }
+
+  /** Whether a query's text asks for the time, so that its plan is good for now only. */
+  public static boolean asksTheClock(String text) {
+    return QueryTemplate.asksTheClock(text);
   }
 
   private static int reads(PlanNode plan) {

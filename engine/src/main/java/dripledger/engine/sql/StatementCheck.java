@@ -13,7 +13,6 @@ import dripledger.grammar.Statement;
 import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
 import java.util.Arrays;
-import java.util.HashMap;
 import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Map;
@@ -30,7 +29,6 @@ import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.RelRoot;
 import org.apache.calcite.rel.core.TableModify;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
-import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -42,7 +40,6 @@ import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParserPos;
-import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.validate.SqlValidator;
 import org.apache.calcite.sql2rel.SqlToRelConverter;
 
@@ -66,7 +63,7 @@ final class StatementCheck {
     this.nowMicros = nowMicros;
     schema = new CatalogSchema(catalog, this::expandView, used);
     CalciteSchema root = CalciteSchema.createRootSchema(false, false, "", schema);
-    typeAliases().forEach(root::add);
+    TypeMapping.aliases().forEach(root::add);
     reader =
         new CalciteCatalogReader(
             root,
@@ -87,19 +84,9 @@ final class StatementCheck {
     return new DialectValidator(reader, types);
   }
 
-  private static Map<String, RelProtoDataType> typeAliases() {
-    Map<String, RelProtoDataType> aliases = new HashMap<>();
-    aliases.put("text", f -> f.createSqlType(SqlTypeName.VARCHAR));
-    aliases.put("string", f -> f.createSqlType(SqlTypeName.VARCHAR));
-    aliases.put("json", f -> f.createSqlType(SqlTypeName.VARCHAR));
-    aliases.put("int2", f -> f.createSqlType(SqlTypeName.SMALLINT));
-    aliases.put("int4", f -> f.createSqlType(SqlTypeName.INTEGER));
-    aliases.put("int8", f -> f.createSqlType(SqlTypeName.BIGINT));
-    aliases.put("float4", f -> f.createSqlType(SqlTypeName.REAL));
-    aliases.put("float8", f -> f.createSqlType(SqlTypeName.DOUBLE));
-    aliases.put("bool", f -> f.createSqlType(SqlTypeName.BOOLEAN));
-    aliases.put("bytea", f -> f.createSqlType(SqlTypeName.VARBINARY));
-    return aliases;
+  /** The objects that what was checked reads, and those they read. */
+  Set<Long> used() {
+    return Set.copyOf(used);
   }
 
   Command check(SqlNode node) {
@@ -150,6 +137,11 @@ final class StatementCheck {
     }
     if (statement instanceof Statement.CreateSink s) {
       return createSink(s, definitions);
+    }
+    if (statement instanceof Statement.CreateEndpoint s) {
+      return new EndpointStatements(
+              catalog, script, nowMicros, type -> type.deriveType(validator, true))
+          .create(s);
     }
     if (statement instanceof Statement.Index s) {
       return definitions.index(s);
@@ -306,8 +298,12 @@ final class StatementCheck {
         return new Command.Explain(
             s.analyze(), query(parseQuery(v.query()), nowMicros, null).plan(), null, false);
       }
+      if (object instanceof CatalogObject.Endpoint e) {
+        return new Command.Explain(
+            s.analyze(), EndpointStatements.plan(catalog, e, nowMicros), null, false);
+      }
       throw SqlErrors.invalid(
-          id, "a " + object.kind() + " has no plan", "EXPLAIN takes a view or a query");
+          id, object.aKind() + " has no plan", "EXPLAIN takes a view or a query");
     }
     if (s.target() instanceof StatementNode made) {
       if (!s.analyze()

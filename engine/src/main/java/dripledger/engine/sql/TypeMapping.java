@@ -5,10 +5,13 @@ import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.row.Schema;
+import java.util.HashMap;
 import java.util.List;
+import java.util.Map;
 import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelDataTypeField;
+import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rel.type.StructKind;
 import org.apache.calcite.sql.type.SqlTypeName;
 
@@ -58,6 +61,22 @@ final class TypeMapping {
           }
         };
     return mapped.withNullable(type.isNullable());
+  }
+
+  /** Names of types that PostgreSQL has beside the standard's. */
+  static Map<String, RelProtoDataType> aliases() {
+    Map<String, RelProtoDataType> aliases = new HashMap<>();
+    aliases.put("text", f -> f.createSqlType(SqlTypeName.VARCHAR));
+    aliases.put("string", f -> f.createSqlType(SqlTypeName.VARCHAR));
+    aliases.put("json", f -> f.createSqlType(SqlTypeName.VARCHAR));
+    aliases.put("int2", f -> f.createSqlType(SqlTypeName.SMALLINT));
+    aliases.put("int4", f -> f.createSqlType(SqlTypeName.INTEGER));
+    aliases.put("int8", f -> f.createSqlType(SqlTypeName.BIGINT));
+    aliases.put("float4", f -> f.createSqlType(SqlTypeName.REAL));
+    aliases.put("float8", f -> f.createSqlType(SqlTypeName.DOUBLE));
+    aliases.put("bool", f -> f.createSqlType(SqlTypeName.BOOLEAN));
+    aliases.put("bytea", f -> f.createSqlType(SqlTypeName.VARBINARY));
+    return aliases;
   }
 
   static Schema schema(RelDataType rowType) {

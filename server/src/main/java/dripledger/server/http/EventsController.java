@@ -89,7 +89,7 @@ class EventsController {
     if (!(object instanceof CatalogObject.Stream stream)) {
       throw new EngineException(
           EngineException.Code.INVALID,
-          "\"" + name + "\" is a " + object.kind() + ", and events go to streams",
+          "\"" + name + "\" is " + object.aKind() + ", and events go to streams",
           object instanceof CatalogObject.Table ? "use INSERT for a table" : null);
     }
     if (wait != null && !wait.equals("applied")) {

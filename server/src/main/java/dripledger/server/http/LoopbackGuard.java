@@ -13,17 +13,21 @@ import org.springframework.web.filter.OncePerRequestFilter;
 
 /**
  * Bound to loopback, the service trusts who is on the machine, but not the web pages in their
- * browser: a request whose Host is not a loopback name (rebinding) or whose Origin is another site
- * is refused.
+ * browser: a request whose Host is not a loopback name (rebinding), whose Origin is another site,
+ * or of which the browser says that another site makes it, is refused. It does not start elsewhere.
  */
 @Component
 class LoopbackGuard extends OncePerRequestFilter {
   private static final Set<String> LOOPBACK = Set.of("127.0.0.1", "localhost", "::1", "[::1]");
 
-  private final boolean onLoopback;
-
   LoopbackGuard(@Value("${server.address:127.0.0.1}") String address) {
-    onLoopback = LOOPBACK.contains(address);
+    if (!LOOPBACK.contains(address)) {
+      throw new IllegalStateException(
+          "server.address is "
+              + address
+              + ", and whoever can reach that could read and change everything: the service listens"
+              + " on loopback only. Let what needs it from elsewhere come through a tunnel");
+    }
   }
 
   @Override
@@ -32,7 +36,9 @@ class LoopbackGuard extends OncePerRequestFilter {
       throws ServletException, IOException {
     String origin = request.getHeader("Origin");
     boolean host = LOOPBACK.contains(request.getServerName());
-    if (onLoopback && (!host || origin != null && !sameSite(origin, request))) {
+    String site = request.getHeader("Sec-Fetch-Site");
+    boolean elsewhere = site != null && !site.equals("same-origin") && !site.equals("none");
+    if (!host || elsewhere || origin != null && !sameSite(origin, request)) {
       response.setStatus(HttpServletResponse.SC_FORBIDDEN);
       response.setContentType("application/problem+json");
       response

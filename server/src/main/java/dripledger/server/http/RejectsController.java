@@ -59,6 +59,18 @@ class RejectsController {
     return answer;
   }
 
+  /** Refuses a replacement that names a group which the pattern does not have. */
+  private static void check(Pattern pattern, String replacement) {
+    try {
+      Pattern.compile("(?:" + pattern.pattern() + ")|").matcher("").replaceAll(replacement);
+    } catch (IndexOutOfBoundsException | IllegalArgumentException e) {
+      throw new EngineException(
+          Code.INVALID,
+          "the replacement cannot be read: " + e.getMessage(),
+          "$1 stands for the first group; a plain $ is written \\$, a plain backslash \\\\");
+    }
+  }
+
   private static UnaryOperator<byte[]> repair(Replay replay, List<Long> ids) {
     if (replay.raw() != null) {
       if (ids.size() != 1) {
@@ -73,6 +85,7 @@ class RejectsController {
     try {
       Pattern pattern = Pattern.compile(replay.pattern());
       String replacement = replay.replacement() == null ? "" : replay.replacement();
+      check(pattern, replacement);
       return raw ->
           pattern
               .matcher(new String(raw, StandardCharsets.UTF_8))

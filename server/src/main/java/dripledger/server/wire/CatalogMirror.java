@@ -127,7 +127,9 @@ final class CatalogMirror implements AutoCloseable {
     if (now != shown) {
       Map<String, CatalogObject> wanted = new LinkedHashMap<>();
       for (CatalogObject object : now.all()) {
-        if (!object.schema().columns().isEmpty() && !(object instanceof CatalogObject.Sink)) {
+        if (!object.schema().columns().isEmpty()
+            && !(object instanceof CatalogObject.Sink)
+            && !(object instanceof CatalogObject.Endpoint)) {
           wanted.put(object.name(), object);
         }
       }

@@ -1,15 +1,11 @@
 package dripledger.server.wire;
 
 import dripledger.engine.error.EngineException;
-import dripledger.engine.query.PointRead;
-import dripledger.engine.row.ColumnType;
-import dripledger.engine.sql.Argument;
 import dripledger.engine.statement.Session;
 import dripledger.server.records.RecordsException;
 import java.io.EOFException;
 import java.io.IOException;
 import java.io.UncheckedIOException;
-import java.util.HashMap;
 import java.util.List;
 import java.util.Locale;
 import java.util.Map;
@@ -22,8 +18,6 @@ import org.slf4j.LoggerFactory;
  */
 final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(WireSession.class);
-  private static final int MOST_NAMED = 1000; // prepared statements, and portals
-
   private final WireServer server;
   private final WireInput in;
   private final WireOutput out;
@@ -31,8 +25,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private final SessionVariables variables;
   private final SessionStatements own;
   private final Copies copies;
-  private final Map<String, Prepared> statements = new HashMap<>();
-  private final Map<String, Bound> portals = new HashMap<>();
+  private final ExtendedQuery prepared;
   private long changes; // tried
   private boolean failed; // the transaction, and only its end is taken
   private boolean skipping; // to the next Sync
@@ -40,8 +33,6 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private StatementText current;
   private volatile String doing; // null while the client is waited for
   private volatile long since = System.nanoTime();
-
-  private record Bound(StatementText statement, Portal portal, Formats formats) {}
 
   WireSession(WireServer server, WireInput in, WireOutput out, Startup.Client client) {
     this.server = server;
@@ -51,6 +42,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     variables = new SessionVariables(server.serverVersion());
     own = new SessionStatements(this);
     copies = new Copies(server.engine(), this, in, out);
+    prepared = new ExtendedQuery(this, server, in, out);
     client.settings().forEach(this::first);
   }
 
@@ -93,6 +85,9 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private void message(byte type) throws IOException {
     if (type == 'S') {
       skipping = false;
+      if (!engine.inTransaction()) {
+        prepared.closePortals();
+      }
       ready();
     } else if (type == 'Q') {
       skipping = false;
@@ -100,11 +95,11 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
       ready();
     } else if (!skipping) {
       switch (type) {
-        case 'P' -> parse();
-        case 'B' -> bind();
-        case 'D' -> describe();
-        case 'E' -> execute();
-        case 'C' -> closeNamed();
+        case 'P' -> prepared.parse();
+        case 'B' -> prepared.bind();
+        case 'D' -> prepared.describe();
+        case 'E' -> prepared.execute();
+        case 'C' -> prepared.close();
         case 'H' -> out.flush();
         case 'd', 'c', 'f' -> {} // of a copy that has failed
         default ->
@@ -148,13 +143,20 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     }
   }
 
-  private void began(StatementText statement) {
+  /** A statement is going to be carried out. */
+  void began(StatementText statement) {
     current = statement;
     cancelled = false;
     doing = statement.text();
     if (statement.begins("insert") || statement.begins("update") || statement.begins("delete")) {
       changes++;
     }
+    refuseIfFailed(statement);
+  }
+
+  /** Says what the next error is about, and refuses what cannot be after one. */
+  void refuseIfFailed(StatementText statement) {
+    current = statement;
     if (failed && !SessionStatements.endsTransaction(statement)) {
       throw new WireError(
           "25P02",
@@ -178,7 +180,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     };
   }
 
-  private Portal engine(StatementText s, Map<String, Object> arguments, List<Field> described) {
+  Portal engine(StatementText s, Map<String, Object> arguments, List<Field> described) {
     if (s.begins("follow")) {
       return new FollowPortal(server.engine(), s.text(), arguments, this);
     }
@@ -211,7 +213,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     return verb.toString();
   }
 
-  private Prepared.Kind kind(StatementText s) {
+  Prepared.Kind kind(StatementText s) {
     if (s.tokens().isEmpty()) {
       return Prepared.Kind.EMPTY;
     }
@@ -222,208 +224,6 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
       return Prepared.Kind.COPY;
     }
     return server.catalog().answers(s) ? Prepared.Kind.CATALOG : Prepared.Kind.ENGINE;
-  }
-
-  // ---- prepared statements
-
-  private void parse() throws IOException {
-    String name = in.text();
-    String text = in.text();
-    int[] oids = new int[in.count(4)];
-    for (int i = 0; i < oids.length; i++) {
-      oids[i] = in.int32();
-    }
-    if (!name.isEmpty() && statements.containsKey(name)) {
-      throw new WireError("42P05", "the statement \"" + name + "\" is prepared already", null);
-    }
-    if (statements.size() >= MOST_NAMED) {
-      throw new WireError("54000", "more than " + MOST_NAMED + " prepared statements", null);
-    }
-    current = null;
-    Prepared known = server.preparations().known(text, oids, engine);
-    statements.put(name, known != null ? known : prepare(text, oids));
-    out.begin('1').end();
-  }
-
-  private Prepared prepare(String text, int[] oids) {
-    List<StatementText> all = StatementText.split(text);
-    if (all.size() > 1) {
-      throw new WireError("42601", "one statement can be prepared at a time", null);
-    }
-    StatementText statement = all.isEmpty() ? new StatementText("", 0, List.of()) : all.get(0);
-    current = statement;
-    if (failed && !SessionStatements.endsTransaction(statement)) {
-      began(statement);
-    }
-    Prepared.Kind kind = kind(statement);
-    if (kind == Prepared.Kind.CATALOG) {
-      return server.catalog().prepare(statement, oids);
-    }
-    boolean lists =
-        statement.begins("show") || statement.begins("describe") || statement.begins("explain");
-    if (kind == Prepared.Kind.ENGINE && !lists && !statement.begins("follow")) {
-      return server.preparations().engine(statement, oids, engine);
-    }
-    // What these answer is known by asking, which changes nothing.
-    List<Field> fields = null;
-    if (kind != Prepared.Kind.EMPTY && kind != Prepared.Kind.COPY) {
-      try (Portal portal = portal(statement)) {
-        fields = portal.fields();
-      }
-    }
-    return new Prepared(statement, kind, List.of(), new int[0], fields, null);
-  }
-
-  private Prepared statement(String name) {
-    Prepared prepared = statements.get(name);
-    if (prepared == null) {
-      throw new WireError("26000", "there is no prepared statement \"" + name + "\"", null);
-    }
-    return prepared;
-  }
-
-  private void bind() throws IOException {
-    String portal = in.text();
-    Prepared prepared = statement(in.text());
-    current = prepared.statement();
-    Formats sent = Formats.read(in);
-    int count = in.count(4);
-    if (count != prepared.parameters().size()) {
-      throw new WireError(
-          "08P01",
-          count + " values for a statement with " + prepared.parameters().size() + " parameters",
-          null);
-    }
-    Object[] values = new Object[count];
-    for (int i = 0; i < count; i++) {
-      int length = in.int32();
-      if (length >= 0) {
-        int at = in.bytes(length);
-        ColumnType type = prepared.parameters().get(i);
-        values[i] =
-            WireParameters.read("$" + (i + 1), type, in.buffer(), at, length, sent.isBinary(i));
-      }
-    }
-    Formats wanted = Formats.read(in);
-    Bound before = portals.get(portal);
-    if (before != null) {
-      if (!portal.isEmpty()) {
-        throw new WireError("42P03", "the portal \"" + portal + "\" is open already", null);
-      }
-      before.portal.close();
-    }
-    if (portals.size() >= MOST_NAMED) {
-      throw new WireError("54000", "more than " + MOST_NAMED + " portals", null);
-    }
-    began(prepared.statement());
-    portals.put(portal, new Bound(prepared.statement(), portal(prepared, values), wanted));
-    out.begin('2').end();
-  }
-
-  private Portal portal(Prepared prepared, Object[] values) {
-    PointRead point = prepared.point();
-    if (point != null && point.holds(engine.catalog()) && !engine.hasChanges()) {
-      Object[] key = key(point, values);
-      if (key != null) {
-        return new Portals.Point(engine, point, key, prepared.fields());
-      }
-    }
-    return switch (prepared.kind()) {
-      case EMPTY -> Portals.done("", () -> {});
-      case SESSION -> own.portal(prepared.statement());
-      case COPY -> copies.portal(prepared.statement());
-      case CATALOG ->
-          server.catalog().portal(prepared.statement(), java.util.Arrays.asList(values));
-      case ENGINE -> {
-        Map<String, Object> arguments = new HashMap<>();
-        for (int i = 0; i < values.length; i++) {
-          arguments.put("$" + (i + 1), new Argument(prepared.parameters().get(i), values[i]));
-        }
-        yield engine(prepared.statement(), arguments, prepared.fields());
-      }
-    };
-  }
-
-  /** The values in the order of a key; null if one does not fit its column. */
-  private static Object[] key(PointRead point, Object[] values) {
-    String[] parameters = point.parameters();
-    Object[] key = new Object[parameters.length];
-    for (int i = 0; i < key.length; i++) {
-      int number = Integer.parseInt(parameters[i], 1, parameters[i].length(), 10);
-      key[i] = values[number - 1];
-      boolean text = point.type(i).kind() == ColumnType.Kind.VARCHAR;
-      if (text ? !(key[i] instanceof String) : !(key[i] instanceof Long)) {
-        return null;
-      }
-    }
-    return key;
-  }
-
-  private void describe() throws IOException {
-    boolean statement = in.int8() == 'S';
-    String name = in.text();
-    if (statement) {
-      Prepared prepared = statement(name);
-      current = prepared.statement();
-      out.begin('t').int16(prepared.oids().length);
-      for (int oid : prepared.oids()) {
-        out.int32(oid);
-      }
-      out.end();
-      describe(prepared.fields(), Formats.TEXT);
-    } else {
-      Bound bound = bound(name);
-      describe(bound.portal.fields(), bound.formats);
-    }
-  }
-
-  private void describe(List<Field> fields, Formats formats) throws IOException {
-    if (fields == null) {
-      out.begin('n').end();
-    } else {
-      Field.describe(out, fields, formats);
-    }
-  }
-
-  private Bound bound(String name) {
-    Bound bound = portals.get(name);
-    Portal cursor = bound == null ? own.open(name) : null;
-    if (cursor != null) { // which is a portal too
-      return new Bound(current, cursor, Formats.TEXT);
-    }
-    if (bound == null) {
-      throw new WireError("34000", "there is no portal \"" + name + "\"", null);
-    }
-    return bound;
-  }
-
-  private void execute() throws IOException {
-    Bound bound = bound(in.text());
-    int most = in.int32();
-    began(bound.statement);
-    long rows = bound.portal.send(out, bound.formats, Math.max(0, most));
-    String tag = bound.portal.hasEnded() ? bound.portal.tag(rows) : null;
-    if (tag == null) {
-      out.begin('s').end();
-    } else if (tag.isEmpty()) {
-      out.begin('I').end();
-    } else {
-      out.begin('C').text(tag).end();
-    }
-  }
-
-  private void closeNamed() throws IOException {
-    boolean statement = in.int8() == 'S';
-    String name = in.text();
-    if (statement) {
-      statements.remove(name);
-    } else {
-      Bound bound = portals.remove(name);
-      if (bound != null) {
-        bound.portal.close();
-      }
-    }
-    out.begin('3').end();
   }
 
   // ---- for the statements of the session
@@ -440,11 +240,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
 
   @Override
   public void deallocate(String name) {
-    if (name == null) {
-      statements.clear();
-    } else if (statements.remove(name) == null) {
-      throw new WireError("26000", "there is no prepared statement \"" + name + "\"", null);
-    }
+    prepared.deallocate(name);
   }
 
   @Override
@@ -459,6 +255,25 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   @Override
   public void recovered() {
     failed = false;
+  }
+
+  /** The statement the next error is about. */
+  void about(StatementText statement) {
+    current = statement;
+  }
+
+  /** The cursor of this name, which is a portal too; or null. */
+  Portal cursor(String name) {
+    return own.open(name);
+  }
+
+  /** A statement that concerns the connection. */
+  Portal ownPortal(StatementText statement) {
+    return own.portal(statement);
+  }
+
+  Portal copy(StatementText statement) {
+    return copies.portal(statement);
   }
 
   @Override
@@ -526,7 +341,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   @Override
   public void close() {
     own.close();
-    portals.values().forEach(b -> b.portal.close());
+    prepared.closePortals();
     engine.close();
   }
 

@@ -1,0 +1,263 @@
+package dripledger.engine.query;
+
+import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.EndpointParameter;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.expr.Casts;
+import dripledger.engine.sql.Argument;
+import dripledger.engine.sql.Command;
+import dripledger.engine.sql.SqlFrontEnd;
+import dripledger.engine.view.Pinned;
+import java.util.ArrayList;
+import java.util.Arrays;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.LongSupplier;
+import java.util.function.Supplier;
+import java.util.stream.Collectors;
+
+/**
+ * Calls of endpoints: values are read by their types, each query is planned once for its values as
+ * long as the catalog stays the same, and what a call took is noted. Safe from any thread.
+ */
+public final class Endpoints {
+  private static final int KEPT = 1000; // plans, and answers
+  private static final int SAMPLES = 1024; // of times, for each endpoint
+
+  private final SqlFrontEnd frontEnd;
+  private final QueryRunner runner;
+  private final Supplier<Catalog> catalog;
+  private final Supplier<Pinned> pin;
+  private final LongSupplier nowMicros;
+  private final Map<Call, Planned> plans = kept();
+  private final Map<Call, Answer> answers = kept();
+  private final Map<Long, Figures> figures = new ConcurrentHashMap<>();
+
+  /** An endpoint and the values it is called with. */
+  private record Call(long endpoint, Map<String, Object> values) {}
+
+  private record Planned(Catalog catalog, Command.QueryPlan plan) {}
+
+  private record Answer(Result.Rows rows, long atNanos) {}
+
+  /**
+   * What calls took so far.
+   *
+   * @param calls all of them
+   * @param errors those that were refused or failed
+   * @param p50Millis half of the last thousand took less
+   */
+  public record Taken(long calls, long errors, double p50Millis, double p99Millis) {}
+
+  /**
+   * @param pin gives the newest epoch, readable until it is closed
+   */
+  public Endpoints(
+      SqlFrontEnd frontEnd,
+      QueryRunner runner,
+      Supplier<Catalog> catalog,
+      Supplier<Pinned> pin,
+      LongSupplier nowMicros) {
+    this.frontEnd = frontEnd;
+    this.runner = runner;
+    this.catalog = catalog;
+    this.pin = pin;
+    this.nowMicros = nowMicros;
+  }
+
+  private static <V> Map<Call, V> kept() {
+    return java.util.Collections.synchronizedMap(
+        new LinkedHashMap<>(64, 0.75f, true) {
+          private static final long serialVersionUID = 1L;
+
+          @Override
+          protected boolean removeEldestEntry(Map.Entry<Call, V> eldest) {
+            return size() > KEPT;
+          }
+        });
+  }
+
+  /** The endpoint of this name. */
+  public CatalogObject.Endpoint endpoint(String name) {
+    if (catalog.get().find(name) instanceof CatalogObject.Endpoint endpoint) {
+      return endpoint;
+    }
+    throw new EngineException(
+        Code.NOT_FOUND, "no endpoint \"" + name + "\"", "SHOW ENDPOINTS lists what there is");
+  }
+
+  /**
+   * Calls an endpoint.
+   *
+   * @param given values as text, by the names of parameters
+   * @throws EngineException (INVALID) that names the parameter that is to blame
+   */
+  public Result.Rows call(CatalogObject.Endpoint endpoint, Map<String, String> given) {
+    long began = System.nanoTime();
+    Figures noted = figures.computeIfAbsent(endpoint.id(), id -> new Figures());
+    try {
+      Result.Rows rows = answer(endpoint, values(endpoint, given));
+      noted.done(System.nanoTime() - began);
+      return rows;
+    } catch (RuntimeException e) {
+      noted.failed();
+      throw e;
+    }
+  }
+
+  /** What calls of an endpoint took since the start. */
+  public Taken taken(CatalogObject.Endpoint endpoint) {
+    return figures.computeIfAbsent(endpoint.id(), id -> new Figures()).taken();
+  }
+
+  private Map<String, Object> values(CatalogObject.Endpoint endpoint, Map<String, String> given) {
+    Map<String, Object> values = new LinkedHashMap<>();
+    for (EndpointParameter p : endpoint.parameters()) {
+      values.put(p.name(), value(endpoint, p, given));
+    }
+    for (String name : given.keySet()) {
+      if (!values.containsKey(name)) {
+        throw new EngineException(
+            Code.INVALID,
+            "endpoint " + endpoint.name() + " has no parameter \"" + name + "\"",
+            "it has " + parameters(endpoint));
+      }
+    }
+    return values;
+  }
+
+  private static String parameters(CatalogObject.Endpoint endpoint) {
+    return endpoint.parameters().isEmpty()
+        ? "none"
+        : endpoint.parameters().stream()
+            .map(EndpointParameter::name)
+            .collect(Collectors.joining(", "));
+  }
+
+  private static Object value(
+      CatalogObject.Endpoint endpoint, EndpointParameter p, Map<String, String> given) {
+    String text = given.get(p.name());
+    if (text == null) {
+      if (p.required()) {
+        throw new EngineException(
+            Code.INVALID,
+            "parameter \"" + p.name() + "\" of endpoint " + endpoint.name() + " is missing",
+            "it is a " + p.type().sql() + (p.comment() == null ? "" : ": " + p.comment()));
+      }
+      return p.optional() ? Argument.ABSENT : new Argument(p.type(), p.defaultValue());
+    }
+    try {
+      return new Argument(p.type(), Casts.parse(text, p.type()));
+    } catch (RuntimeException e) {
+      throw new EngineException(
+          Code.INVALID,
+          "parameter \"" + p.name() + "\": " + e.getMessage(),
+          "it is a " + p.type().sql() + (p.comment() == null ? "" : ": " + p.comment()));
+    }
+  }
+
+  private Result.Rows answer(CatalogObject.Endpoint endpoint, Map<String, Object> values) {
+    Call call = new Call(endpoint.id(), values);
+    long kept = endpoint.cacheMillis() * 1_000_000;
+    Answer known = kept == 0 ? null : answers.get(call);
+    if (known != null && System.nanoTime() - known.atNanos < kept) {
+      return known.rows;
+    }
+    try (Pinned now = pin.get()) {
+      Command.QueryPlan plan = plan(endpoint, call);
+      Result.Rows rows = runner.answer(plan, now.snapshot(), endpoint.maxRows());
+      if (kept > 0) {
+        answers.put(call, new Answer(rows, System.nanoTime()));
+      }
+      return rows;
+    }
+  }
+
+  private Command.QueryPlan plan(CatalogObject.Endpoint endpoint, Call call) {
+    Catalog now = catalog.get();
+    Planned known = plans.get(call);
+    if (known != null && known.catalog == now) {
+      return known.plan;
+    }
+    for (EndpointParameter p : endpoint.parameters()) {
+      if (p.check() != null && call.values.get(p.name()) instanceof Argument a) {
+        check(endpoint, p, a);
+      }
+    }
+    SqlFrontEnd.Parsed parsed = frontEnd.parse(endpoint.query()).get(0);
+    Command command = frontEnd.check(parsed, now, call.values, nowMicros.getAsLong());
+    Command.QueryPlan plan = ((Command.Query) command).plan();
+    if (!SqlFrontEnd.asksTheClock(endpoint.query())) {
+      plans.put(call, new Planned(now, plan));
+    }
+    return plan;
+  }
+
+  private void check(CatalogObject.Endpoint endpoint, EndpointParameter p, Argument value) {
+    if (value.value() == null) {
+      return; // as a CHECK of the standard lets NULL pass
+    }
+    Map<String, Object> values = new HashMap<>();
+    values.put(p.name(), value);
+    String query = SqlFrontEnd.checkQuery(p.name(), p.check());
+    Command command =
+        frontEnd.check(frontEnd.parse(query).get(0), Catalog.EMPTY, values, nowMicros.getAsLong());
+    try (Pinned now = pin.get()) {
+      List<Object[]> rows = runner.answer(((Command.Query) command).plan(), now.snapshot()).rows();
+      if (Boolean.FALSE.equals(rows.get(0)[0])) {
+        throw new EngineException(
+            Code.INVALID,
+            "parameter \""
+                + p.name()
+                + "\" of endpoint "
+                + endpoint.name()
+                + " must be such that "
+                + p.check(),
+            p.comment());
+      }
+    }
+  }
+
+  /** The times of the last calls of one endpoint. */
+  private static final class Figures {
+    private final long[] nanos = new long[SAMPLES];
+    private long calls;
+    private long errors;
+
+    synchronized void done(long took) {
+      nanos[(int) (calls++ % SAMPLES)] = took;
+    }
+
+    synchronized void failed() {
+      errors++;
+    }
+
+    synchronized Taken taken() {
+      long[] sorted = Arrays.copyOf(nanos, (int) Math.min(calls, SAMPLES));
+      Arrays.sort(sorted);
+      return new Taken(calls + errors, errors, at(sorted, 0.5), at(sorted, 0.99));
+    }
+
+    private static double at(long[] sorted, double share) {
+      return sorted.length == 0
+          ? 0
+          : Math.round(sorted[(int) ((sorted.length - 1) * share)] / 1e3) / 1e3;
+    }
+  }
+
+  /** All endpoints, in the order they were made. */
+  public List<CatalogObject.Endpoint> all() {
+    List<CatalogObject.Endpoint> all = new ArrayList<>();
+    for (CatalogObject object : catalog.get().all()) {
+      if (object instanceof CatalogObject.Endpoint endpoint) {
+        all.add(endpoint);
+      }
+    }
+    return all;
+  }
+}

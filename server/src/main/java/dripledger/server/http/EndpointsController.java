@@ -1,0 +1,153 @@
+package dripledger.server.http;
+
+import dripledger.connectors.format.JsonRows;
+import dripledger.connectors.format.RowStream;
+import dripledger.engine.Engine;
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.query.Result;
+import jakarta.servlet.http.HttpServletRequest;
+import java.io.ByteArrayOutputStream;
+import java.io.IOException;
+import java.nio.charset.StandardCharsets;
+import java.security.MessageDigest;
+import java.security.NoSuchAlgorithmException;
+import java.util.HexFormat;
+import java.util.LinkedHashMap;
+import java.util.Map;
+import org.springframework.http.CacheControl;
+import org.springframework.http.HttpHeaders;
+import org.springframework.http.HttpStatus;
+import org.springframework.http.MediaType;
+import org.springframework.http.ResponseEntity;
+import org.springframework.web.bind.annotation.GetMapping;
+import org.springframework.web.bind.annotation.PathVariable;
+import org.springframework.web.bind.annotation.RestController;
+import tools.jackson.core.JsonGenerator;
+import tools.jackson.databind.json.JsonMapper;
+
+/**
+ * {@code GET /api/v1/endpoints/{name}?parameter=value}: calls an endpoint. The answer is JSON, or
+ * what {@code Accept} or the name's ending asks for; its tag stays the same as long as its rows do.
+ */
+@RestController
+class EndpointsController {
+  private final Engine engine;
+  private final JsonMapper mapper;
+  private final ApiDescription description;
+
+  EndpointsController(Engine engine, JsonMapper mapper) {
+    this.engine = engine;
+    this.mapper = mapper;
+    description = new ApiDescription(engine);
+  }
+
+  @GetMapping("/api/v1/endpoints/{name}")
+  ResponseEntity<byte[]> call(@PathVariable String name, HttpServletRequest request)
+      throws IOException {
+    long began = System.nanoTime();
+    int dot = name.lastIndexOf('.');
+    String ending = dot < 0 ? "" : name.substring(dot + 1);
+    RowStream.Format format = RowStream.Format.of(ending);
+    boolean named = format != null || ending.equals("json");
+    CatalogObject.Endpoint endpoint =
+        engine.endpoints().endpoint(named ? name.substring(0, dot) : name);
+    if (!named) {
+      format = accepted(request.getHeader(HttpHeaders.ACCEPT));
+    }
+    Result.Rows rows = engine.endpoints().call(endpoint, parameters(request));
+    String tag = tag(rows, format);
+    ResponseEntity.BodyBuilder answer =
+        ResponseEntity.status(
+                tag.equals(request.getHeader(HttpHeaders.IF_NONE_MATCH))
+                    ? HttpStatus.NOT_MODIFIED
+                    : HttpStatus.OK)
+            .eTag(tag)
+            .cacheControl(CacheControl.noCache())
+            .header("Vary", "Accept")
+            .header("Drip-Epoch", "" + rows.epoch());
+    if (tag.equals(request.getHeader(HttpHeaders.IF_NONE_MATCH))) {
+      return answer.build();
+    }
+    return format == null
+        ? answer.contentType(MediaType.APPLICATION_JSON).body(json(rows, began))
+        : answer
+            .header(HttpHeaders.CONTENT_TYPE, format.mediaType())
+            .body(file(endpoint.name(), format, rows));
+  }
+
+  private static Map<String, String> parameters(HttpServletRequest request) {
+    Map<String, String> given = new LinkedHashMap<>();
+    request
+        .getParameterMap()
+        .forEach(
+            (name, values) -> {
+              if (values.length > 1) {
+                throw new EngineException(
+                    Code.INVALID, "parameter \"" + name + "\" is given twice", null);
+              }
+              given.put(name, values[0]);
+            });
+    return given;
+  }
+
+  /** The first format named that there is; null for JSON. */
+  private static RowStream.Format accepted(String accept) {
+    for (String type : accept == null ? new String[0] : accept.split(",")) {
+      String plain = type.replaceAll(";.*", "").strip();
+      RowStream.Format format = RowStream.Format.of(plain);
+      if (format != null || plain.equals(MediaType.APPLICATION_JSON_VALUE)) {
+        return format;
+      }
+    }
+    return null;
+  }
+
+  private byte[] json(Result.Rows rows, long began) {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (JsonGenerator json = mapper.createGenerator(out)) {
+      json.writeStartObject();
+      json.writeNumberProperty("epoch", rows.epoch());
+      json.writeArrayPropertyStart("rows");
+      rows.rows().forEach(row -> JsonRows.object(json, rows.columns(), row));
+      json.writeEndArray();
+      json.writeNumberProperty("count", rows.rows().size());
+      json.writeNumberProperty("elapsed_ms", (System.nanoTime() - began) / 1000 / 1e3);
+      json.writeEndObject();
+    }
+    return out.toByteArray();
+  }
+
+  private static byte[] file(String name, RowStream.Format format, Result.Rows rows)
+      throws IOException {
+    ByteArrayOutputStream out = new ByteArrayOutputStream();
+    try (RowStream stream = RowStream.of(format, name, rows.columns(), out)) {
+      for (Object[] row : rows.rows()) {
+        stream.write(row);
+      }
+    }
+    return out.toByteArray();
+  }
+
+  /** Of the rows and their form, so that it changes if and only if they do. */
+  private static String tag(Result.Rows rows, RowStream.Format format) {
+    try {
+      MessageDigest digest = MessageDigest.getInstance("SHA-256");
+      digest.update(String.valueOf(format).getBytes(StandardCharsets.UTF_8));
+      for (Object[] row : rows.rows()) {
+        digest.update(JsonRows.message(rows.columns(), row));
+        digest.update((byte) '\n');
+      }
+      return '"' + HexFormat.of().formatHex(digest.digest(), 0, 12) + '"';
+    } catch (NoSuchAlgorithmException e) {
+      throw new IllegalStateException("every Java has SHA-256", e);
+    }
+  }
+
+  /** What can be called, in the form of OpenAPI 3.1. */
+  @GetMapping("/api/v1/openapi.json")
+  Map<String, Object> openApi() {
+    return description.document();
+  }
+}
