@@ -270,6 +270,11 @@ class WireTest extends WireService {
           .isEqualTo("gate,hall\nG01,South\nG02,North\n");
       out.reset();
       assertThat(copies.copyOut("COPY gate (gate) TO STDOUT", out)).isEqualTo(20);
+      // more than an answer may have: they are not gathered first
+      assertThat(
+              copies.copyOut(
+                  "COPY (SELECT n FROM generate_series(1, 250000) AS s (n)) TO STDOUT", out))
+          .isEqualTo(250_000);
       s.execute(
           "CREATE STREAM copied (parcel BIGINT NOT NULL, gate VARCHAR, at TIMESTAMP, note VARCHAR);"
               + " CREATE MATERIALIZED VIEW copied_now AS SELECT parcel, gate, at, note FROM copied");

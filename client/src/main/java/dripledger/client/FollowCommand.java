@@ -1,6 +1,7 @@
 package dripledger.client;
 
 import java.io.BufferedReader;
+import java.io.EOFException;
 import java.io.IOException;
 import java.io.InputStream;
 import java.io.InputStreamReader;
@@ -75,32 +76,91 @@ final class FollowCommand implements Callable<Integer> {
       Consumer<InputStream> opened)
       throws IOException {
     Printer printer = new Printer(format, changesOnly);
-    long left = most;
-    try (InputStream stream = service.stream("/api/v1/follow?sql=" + Service.encode(query));
-        BufferedReader in =
-            new BufferedReader(new InputStreamReader(stream, StandardCharsets.UTF_8))) {
-      opened.accept(stream);
-      String event = "";
-      for (String line; (line = in.readLine()) != null; ) {
-        if (line.startsWith("event: ")) {
-          event = line.substring(7);
-        } else if (line.startsWith("data: ") && event.equals("end")) {
-          System.err.println(line.substring(6));
-          return 1;
-        } else if (line.startsWith("data: ")) {
-          int printed = printer.batch(JSON.std.mapFrom(line.substring(6)));
-          left -= event.equals("changes") ? printed : 0;
-          if (most >= 0 && left <= 0) {
-            return 0;
-          }
+    Reader reader = new Reader(service, query, printer, most, opened);
+    try {
+      while (true) {
+        try {
+          return reader.read();
+        } catch (IOException lost) {
+          reader.waitAfter(lost);
         }
       }
     } catch (Problem e) {
       e.print(System.err, query);
       return e.exitCode();
     }
-    System.err.println("the service ended the connection");
-    return 1;
+  }
+
+  /** Reads the stream, and goes on where it was after the connection was lost. */
+  private static final class Reader {
+    private static final long PATIENCE_NANOS = 60_000_000_000L;
+    private static final long PAUSE_MILLIS = 1000;
+
+    private final Service service;
+    private final String query;
+    private final Printer printer;
+    private final long most;
+    private final Consumer<InputStream> opened;
+    private long left;
+    private String last; // the id of the last event
+    private long heard = System.nanoTime();
+
+    Reader(
+        Service service, String query, Printer printer, long most, Consumer<InputStream> opened) {
+      this.service = service;
+      this.query = query;
+      this.printer = printer;
+      this.most = most;
+      this.opened = opened;
+      left = most;
+    }
+
+    int read() throws IOException {
+      try (InputStream stream =
+              service.stream("/api/v1/follow?sql=" + Service.encode(query), last);
+          BufferedReader in =
+              new BufferedReader(new InputStreamReader(stream, StandardCharsets.UTF_8))) {
+        opened.accept(stream);
+        String event = "";
+        String id = null;
+        for (String line; (line = in.readLine()) != null; ) {
+          heard = System.nanoTime();
+          if (line.startsWith("event: ")) {
+            event = line.substring(7);
+          } else if (line.startsWith("id: ")) {
+            id = line.substring(4);
+          } else if (line.startsWith("data: ") && event.equals("end")) {
+            System.err.println(line.substring(6));
+            return 1;
+          } else if (line.startsWith("data: ")) {
+            int printed = printer.batch(JSON.std.mapFrom(line.substring(6)));
+            last = id == null ? last : id;
+            left -= event.equals("changes") ? printed : 0;
+            if (most >= 0 && left <= 0) {
+              return 0;
+            }
+          }
+        }
+      }
+      throw new EOFException("the service ended the connection");
+    }
+
+    /** Waits before the next try, if there is any use in one. */
+    void waitAfter(IOException lost) throws IOException {
+      if (Thread.currentThread().isInterrupted()) {
+        throw lost;
+      }
+      if (last == null || System.nanoTime() - heard > PATIENCE_NANOS) {
+        throw new Problem("the service ended the connection", null, 1);
+      }
+      System.err.println("the connection was lost; trying to go on behind epoch " + last);
+      try {
+        Thread.sleep(PAUSE_MILLIS);
+      } catch (InterruptedException e) {
+        Thread.currentThread().interrupt();
+        throw lost;
+      }
+    }
   }
 
   /** Prints batches; the first brings the columns. */

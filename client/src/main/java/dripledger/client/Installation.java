@@ -137,7 +137,16 @@ final class Installation {
                 "DRIP_SECRET_KEY_FILE",
                 home.resolve("secrets.key").toString(),
                 "SERVER_PORT",
-                "" + port));
+                "" + port,
+                // The log is its own, and rolls; what is printed beside it is in service.out.
+                "LOGGING_FILE_NAME",
+                serviceLog().toString(),
+                "LOGGING_THRESHOLD_CONSOLE",
+                "OFF",
+                "LOGGING_LOGBACK_ROLLINGPOLICY_MAX_FILE_SIZE",
+                "20MB",
+                "LOGGING_LOGBACK_ROLLINGPOLICY_MAX_HISTORY",
+                "5"));
     await(service, process.toHandle());
     program.keepClasses(process.pid());
   }
@@ -167,7 +176,8 @@ final class Installation {
    */
   Process start(String name, List<String> command, Map<String, String> environment)
       throws IOException {
-    File log = home.resolve(name + ".log").toFile();
+    boolean logs = environment.containsKey("LOGGING_FILE_NAME");
+    File log = home.resolve(name + (logs ? ".out" : ".log")).toFile();
     List<String> detached = new ArrayList<>(List.of("setsid"));
     detached.addAll(command);
     ProcessBuilder builder =

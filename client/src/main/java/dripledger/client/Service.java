@@ -5,6 +5,7 @@ import java.io.InputStream;
 import java.io.OutputStream;
 import java.net.ConnectException;
 import java.net.HttpURLConnection;
+import java.net.SocketTimeoutException;
 import java.net.URI;
 import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
@@ -18,6 +19,12 @@ import tools.jackson.jr.ob.JSON;
  * times faster than the newer client. Not thread-safe.
  */
 final class Service {
+  /** How long an answer may take: a view over much may be filled meanwhile. */
+  private static final int ANSWER_MILLIS = 900_000;
+
+  /** How long a stream may be silent; it shows signs of life every few seconds. */
+  private static final int SILENCE_MILLIS = 60_000;
+
   private final String url;
 
   Service(String url) {
@@ -32,6 +39,7 @@ final class Service {
     HttpURLConnection connection =
         (HttpURLConnection) URI.create(url + path).toURL().openConnection();
     connection.setConnectTimeout(5000);
+    connection.setReadTimeout(ANSWER_MILLIS);
     return connection;
   }
 
@@ -44,6 +52,15 @@ final class Service {
       throw new Problem(
           "no service answers at " + url,
           "start it with: drip up (or drip demo)",
+          Problem.UNREACHABLE);
+    } catch (SocketTimeoutException e) {
+      throw new Problem(
+          "the service at "
+              + url
+              + " has not answered for "
+              + connection.getReadTimeout() / 1000
+              + " s",
+          "it may still do what was asked: SELECT * FROM drip.activity, or see drip status",
           Problem.UNREACHABLE);
     }
     if (status < 400) {
@@ -64,10 +81,18 @@ final class Service {
     }
   }
 
-  /** The answer as a stream that stays open until closed. */
-  InputStream stream(String path) throws IOException {
+  /**
+   * The answer as a stream that stays open until closed.
+   *
+   * @param last the id of the last event that came, to go on behind it; or null
+   */
+  InputStream stream(String path, String last) throws IOException {
     HttpURLConnection connection = open(path);
     connection.setRequestProperty("Accept", "text/event-stream");
+    connection.setReadTimeout(SILENCE_MILLIS);
+    if (last != null) {
+      connection.setRequestProperty("Last-Event-ID", last);
+    }
     return answer(connection);
   }
 

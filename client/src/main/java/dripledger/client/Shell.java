@@ -201,7 +201,12 @@ final class Shell {
             });
     follower.setDaemon(true);
     Terminal.SignalHandler before =
-        terminal.handle(Terminal.Signal.INT, signal -> close(stream.get()));
+        terminal.handle(
+            Terminal.Signal.INT,
+            signal -> {
+              follower.interrupt(); // it is not to go on
+              close(stream.get());
+            });
     follower.start();
     try {
       follower.join();

@@ -404,7 +404,7 @@ class HttpInterfaceTest {
     JsonNode operation = api.at("/paths/~1api~1v1~1endpoints~1gates/get");
     assertThat(operation.get("description").asString()).isEqualTo("Gates by price");
     assertThat(operation.at("/parameters/2/required").booleanValue()).isTrue();
-    assertThat(operation.at("/parameters/1/schema/default").toString()).isEqualTo("\"0\"");
+    assertThat(operation.at("/parameters/1/schema/default").toString()).isEqualTo("\"0.00\"");
     assertThat(sql("DROP TABLE gate").toString()).contains("endpoint gates reads from it");
     sql("DROP TABLE gate CASCADE");
     assertThat(get("/api/v1/endpoints/gates?n=1").statusCode()).isEqualTo(404);

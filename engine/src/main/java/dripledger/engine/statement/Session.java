@@ -7,11 +7,14 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.PointRead;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
+import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.view.Pinned;
+import java.util.List;
 import java.util.Map;
+import java.util.function.Consumer;
 
 /**
  * The statements of one client, one after the other, in transactions that last as long as the
@@ -142,6 +145,21 @@ public final class Session implements AutoCloseable {
       try (TableTransactions.Transaction alone = statements.transaction()) {
         return statements.run(text, arguments, alone, readOnly, null);
       }
+    }
+  }
+
+  /**
+   * Gives the rows of a query as they come, however many there are.
+   *
+   * @param columns is given the columns first
+   * @return false if the query orders or limits its rows, or must see what this transaction has
+   *     changed; then it is for {@link #execute}
+   */
+  public boolean stream(String text, Consumer<List<Column>> columns, Consumer<Object[]> rows) {
+    try (RunningScripts.Script running = statements.scripts().begin(id, text, statementMillis);
+        Pinned now = read()) {
+      running.goOn();
+      return now != null && statements.stream(text, now, columns, rows);
     }
   }
 

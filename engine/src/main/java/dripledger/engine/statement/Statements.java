@@ -12,6 +12,8 @@ import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
+import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
@@ -162,6 +164,39 @@ public final class Statements {
     } catch (EngineException e) {
       throw placed(e, parsed);
     }
+  }
+
+  /**
+   * Gives the rows of a query as they come, if it does not order or limit them.
+   *
+   * @return false if it has to be answered as a whole
+   */
+  boolean stream(String text, Pinned now, Consumer<List<Column>> columns, Consumer<Object[]> rows) {
+    SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
+    Command command = frontEnd.check(parsed, catalog(), Map.of(), nowMicros.getAsLong());
+    if (!(command instanceof Command.Query q)
+        || !q.plan().order().isEmpty()
+        || q.plan().offset() > 0
+        || q.plan().limit() >= 0) {
+      return false;
+    }
+    columns.accept(q.plan().columns());
+    int[] outputs = q.plan().outputs();
+    runner.run(
+        q.plan().plan(),
+        now.snapshot(),
+        page -> {
+          for (int i = 0; i < page.size(); i++) {
+            Object[] row = new Object[outputs.length];
+            for (int c = 0; c < row.length; c++) {
+              row[c] = BoxedRows.readColumn(page.layout(), page.bytes(), page.start(i), outputs[c]);
+            }
+            for (long n = page.weight(i); n > 0; n--) {
+              rows.accept(row);
+            }
+          }
+        });
+    return true;
   }
 
   /** The answer to a query that was asked before and need not be planned; or null. */

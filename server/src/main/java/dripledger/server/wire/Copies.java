@@ -8,6 +8,7 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import java.io.IOException;
+import java.io.UncheckedIOException;
 import java.util.ArrayList;
 import java.util.Iterator;
 import java.util.List;
@@ -62,8 +63,22 @@ final class Copies {
     if (options.query() != null && options.query().begins("follow")) {
       return follow(options);
     }
+    Prepared.Kind kind =
+        options.query() == null ? Prepared.Kind.ENGINE : session.kind(options.query());
+    if (kind == Prepared.Kind.ENGINE) {
+      long streamed = streamed(options);
+      if (streamed >= 0) {
+        return streamed;
+      }
+    }
     try (Portal portal =
-        options.query() == null ? relation(options) : session.portal(options.query())) {
+        options.query() == null
+            ? new Portals.Engine(
+                () -> session.engine().execute(sql(options), Map.of()),
+                "SELECT",
+                null,
+                session::notice)
+            : session.portal(options.query())) {
       List<Field> fields = portal.fields();
       if (fields == null) {
         throw new WireError("42601", "COPY takes a query", null);
@@ -76,15 +91,45 @@ final class Copies {
     }
   }
 
+  /** Copies rows as they come; −1 if they must be there before the first goes. */
+  private long streamed(CopyOptions options) throws IOException {
+    CopyWriter[] writer = new CopyWriter[1];
+    List<Field> fields = new ArrayList<>();
+    long[] rows = new long[1];
+    boolean done;
+    try {
+      done =
+          session.engine().stream(
+              sql(options),
+              columns -> {
+                fields.addAll(Field.of(columns));
+                writer[0] = new CopyWriter(wire, options, fields);
+                writer[0].begin();
+              },
+              row -> {
+                rows[0]++;
+                writer[0].row(row);
+              });
+    } catch (UncheckedIOException e) {
+      throw e.getCause();
+    }
+    if (!done) {
+      return -1;
+    }
+    writer[0].finish();
+    return rows[0];
+  }
+
   /** The rows of a relation are those of a query for its columns. */
-  private Portal relation(CopyOptions options) {
+  private static String sql(CopyOptions options) {
+    if (options.query() != null) {
+      return options.query().text();
+    }
     String columns =
         options.columns().isEmpty()
             ? "*"
             : String.join(", ", options.columns().stream().map(Copies::quoted).toList());
-    String sql = "SELECT " + columns + " FROM " + quoted(options.relation());
-    return new Portals.Engine(
-        () -> session.engine().execute(sql, Map.of()), "SELECT", null, session::notice);
+    return "SELECT " + columns + " FROM " + quoted(options.relation());
   }
 
   private static String quoted(String name) {

@@ -2,6 +2,7 @@ package dripledger.server.wire;
 
 import java.io.IOException;
 import java.io.OutputStream;
+import java.io.UncheckedIOException;
 import java.nio.charset.StandardCharsets;
 import java.util.List;
 
@@ -35,7 +36,24 @@ final class CopyWriter {
     return rows;
   }
 
-  void begin() throws IOException {
+  /** Sends one row. */
+  void row(Object[] row) {
+    try {
+      Portals.row(rows, fields, row, formats());
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+
+  void begin() {
+    try {
+      head();
+    } catch (IOException e) {
+      throw new UncheckedIOException(e);
+    }
+  }
+
+  private void head() throws IOException {
     int code = isBinary() ? 1 : 0;
     wire.begin('H').int8(code).int16(fields.size());
     fields.forEach(f -> wire.int16(code));
