@@ -14,9 +14,11 @@ const groups = computed(() => [
   { title: 'Tables', items: catalog.objects.filter((o) => o.kind === 'table') },
   { title: 'Views', items: catalog.objects.filter((o) => o.kind.endsWith('view')) },
   { title: 'Sinks', items: catalog.objects.filter((o) => o.kind === 'sink') },
+  { title: 'Endpoints', items: catalog.objects.filter((o) => o.kind === 'endpoint') },
 ]);
-/** Rows of a relation, or what a sink has carried. */
+/** Rows of a relation, what a sink has carried, or how often an endpoint was called. */
 function rows(o: CatalogObject): number | undefined {
+  if (o.kind === 'endpoint') return o.calls;
   return o.delivery ? o.delivery.put + o.delivery.changed + o.delivery.removed : (o.rows ?? o.events);
 }
 
@@ -55,7 +57,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
 </script>
 
 <template>
-  <nav class="side" aria-label="connections, streams, tables, views and sinks">
+  <nav class="side" aria-label="connections, streams, tables, views, sinks and endpoints">
     <section>
       <h2>Connections <button type="button" class="add" title="make a connection" data-test="connect" @click="emit('connect')">+</button></h2>
       <p v-if="connections.length === 0" class="none">none yet</p>
@@ -77,9 +79,14 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
             <span v-if="o.health && o.health !== 'ok'" class="bad">!</span>
           </button>
           <span class="rows">{{ count(rows(o)) }}</span>
-          <button v-if="o.kind !== 'sink'" type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
+          <a v-if="o.kind === 'endpoint'" class="ask" title="call it" target="_blank" rel="noopener" :href="'/api/v1/endpoints/' + encodeURIComponent(o.name)">↗</a>
+          <button v-else-if="o.kind !== 'sink'" type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
         </div>
         <ul v-if="open.has(o.name)">
+          <li v-for="p in o.parameters" :key="p.name">
+            <span class="key">:{{ p.name }}</span>
+            <span class="type">{{ type(p.type) }}{{ p.required ? '' : p.default === null ? ', optional' : ' = ' + p.default }}</span>
+          </li>
           <li v-for="c in o.columns" :key="c.name">
             <span :class="{ key: o.key?.includes(c.name) }">{{ c.name }}</span>
             <span class="type">{{ type(c.type) }}</span>

@@ -136,7 +136,35 @@ describe('SideList', () => {
     ]);
   });
 
+  it('lists endpoints with what they take, and calls them', async () => {
+    useCatalog().objects = [
+      {
+        name: 'busiest_areas',
+        kind: 'endpoint',
+        columns: [{ name: 'area', type: 'VARCHAR', nullable: false }],
+        parameters: [
+          { name: 'service', type: 'VARCHAR', required: false, default: 'next_day' },
+          { name: 'n', type: 'INTEGER', required: true, default: null },
+          { name: 'hall', type: 'VARCHAR', required: false, default: null },
+        ],
+        calls: 12,
+      },
+    ];
+    const list = mount(SideList);
+    expect(list.find('[data-test=object-busiest_areas] .rows').text()).toBe('12');
+    expect(list.find('[data-test=object-busiest_areas] a.ask').attributes('href')).toBe(
+      '/api/v1/endpoints/busiest_areas',
+    );
+    await list.find('[data-test=object-busiest_areas] .name').trigger('click');
+    expect(list.findAll('[data-test=object-busiest_areas] .type').map((t) => t.text())).toEqual([
+      'varchar = next_day',
+      'integer',
+      'varchar, optional',
+      'varchar',
+    ]);
+  });
+
   it('says when there is nothing', () => {
-    expect(mount(SideList).findAll('.none').length).toBe(5);
+    expect(mount(SideList).findAll('.none').length).toBe(6);
   });
 });

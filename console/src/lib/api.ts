@@ -8,7 +8,7 @@ export interface Column {
 
 export interface CatalogObject {
   name: string;
-  kind: 'connection' | 'stream' | 'table' | 'view' | 'materialized view' | 'sink';
+  kind: 'connection' | 'stream' | 'table' | 'view' | 'materialized view' | 'sink' | 'endpoint';
   type?: string;
   columns: Column[];
   key?: string[];
@@ -22,7 +22,17 @@ export interface CatalogObject {
   refreshed_at?: string | null;
   waiting_rows?: number;
   delivery?: Delivery;
+  parameters?: Parameter[];
+  calls?: number;
   health?: string;
+}
+
+/** What an endpoint takes. */
+export interface Parameter {
+  name: string;
+  type: string;
+  required: boolean;
+  default: string | null;
 }
 
 /** How a sink does. */

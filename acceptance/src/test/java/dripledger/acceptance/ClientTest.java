@@ -264,4 +264,18 @@ class ClientTest {
     assertThat(nowhere.err()).contains("no service answers").contains("drip up");
     assertThat(service.drip("", "nonsense").exit()).isEqualTo(2);
   }
+
+  @Test
+  void theDoctorSaysWhatIsWrongAndWhatToDo() throws Exception {
+    service.sql("CREATE STREAM ailing (parcel BIGINT NOT NULL)");
+    service.drip("{\"parcel\":", "push", "ailing", "-");
+    LiveService.Run run = service.drip("", "doctor");
+    assertThat(run.exit()).isEqualTo(1);
+    assertThat(run.out()).contains("- Stream ailing has 1 reject", "drip rejects ailing shows why");
+    service.sql("DROP STREAM ailing");
+    assertThat(service.drip("", "doctor").out()).doesNotContain("ailing");
+    LiveService.Run nobody = service.drip("", "doctor", "--service", "http://127.0.0.1:1");
+    assertThat(nobody.exit()).isEqualTo(1);
+    assertThat(nobody.out()).contains("does not answer at http://127.0.0.1:1", "drip up");
+  }
 }

@@ -26,7 +26,7 @@ import org.junit.jupiter.api.Test;
  * -Ddrip.fuzz.seconds=600} makes it long; {@code -Ddrip.seed=N} repeats a run.
  */
 class FuzzTest {
-  private static final int SECONDS = Integer.getInteger("drip.fuzz.seconds", 40);
+  private static final int SECONDS = Integer.getInteger("drip.fuzz.seconds", 30);
   private static final int CROWD = Integer.getInteger("drip.fuzz.crowd", 5000);
   private static final String MISTAKE = "the service made a mistake";
 

@@ -115,6 +115,30 @@ class WireTest extends WireService {
     }
   }
 
+  /** A read by an index is still right when the index has gone. */
+  @Test
+  void whatIsReadByAnIndexIsReadWithoutItToo() throws Exception {
+    service.sql(
+        "CREATE TABLE door (door INTEGER PRIMARY KEY, hall VARCHAR);"
+            + " INSERT INTO door VALUES (1, 'North'), (2, 'South'), (3, 'North');"
+            + " CREATE INDEX ON door (hall)");
+    try (Connection c = service.connect();
+        PreparedStatement byHall =
+            c.prepareStatement("SELECT door FROM door WHERE hall = ? ORDER BY door");
+        PreparedStatement unordered = c.prepareStatement("SELECT door FROM door WHERE hall = ?")) {
+      for (int i = 0; i < 12; i++) {
+        byHall.setString(1, "North");
+        assertThat(rows(byHall.executeQuery())).isEqualTo("1\n3\n");
+        unordered.setString(1, "South");
+        assertThat(rows(unordered.executeQuery())).isEqualTo("2\n");
+        if (i == 8) {
+          service.sql("DROP INDEX ON door (hall)");
+        }
+      }
+    }
+    service.sql("DROP TABLE door");
+  }
+
   @Test
   void aFetchSizeReadsPieceByPiece() throws Exception {
     try (Connection c = service.connect()) {
@@ -379,6 +403,12 @@ class WireTest extends WireService {
                       + " WHERE table_name = 'odd name'"))
           .as("at once")
           .isEqualTo("a\"b\n");
+      try (Connection records = service.records()) { // as a server that is started anew does
+        ask(
+            records,
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity"
+                + " WHERE datname = 'ledger' AND usename = current_user");
+      }
       service.sql("DROP TABLE \"odd name\"");
       assertThat(ask(c, "SELECT COUNT(*) FROM pg_class WHERE relname = 'odd name'"))
           .isEqualTo("0\n");

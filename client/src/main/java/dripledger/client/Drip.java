@@ -45,7 +45,8 @@ public final class Drip {
             FollowCommand.class,
             PushCommand.class,
             RejectsCommand.class,
-            GetCommand.class)) {
+            GetCommand.class,
+            DoctorCommand.class)) {
       all.put(command.getAnnotation(Command.class).name(), command);
     }
     all.put("help", CommandLine.HelpCommand.class);

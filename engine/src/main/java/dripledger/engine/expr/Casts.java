@@ -287,22 +287,45 @@ public final class Casts {
     return (digits.signum() < 0 ? "-" : "") + mantissa + "e" + sign + (size < 10 ? "0" : "") + size;
   }
 
-  private static String fraction(long micros) {
-    if (micros == 0) {
-      return "";
-    }
-    String digits = String.format("%06d", micros);
-    int end = 6;
-    while (digits.charAt(end - 1) == '0') {
-      end--;
-    }
-    return "." + digits.substring(0, end);
+  public static String timeText(long micros) {
+    StringBuilder text = new StringBuilder(15);
+    appendTime(text, micros);
+    return text.toString();
   }
 
-  public static String timeText(long micros) {
+  private static void appendTime(StringBuilder text, long micros) {
     long seconds = micros / 1_000_000;
-    return String.format("%02d:%02d:%02d", seconds / 3600, seconds / 60 % 60, seconds % 60)
-        + fraction(micros % 1_000_000);
+    long hours = seconds / 3600;
+    if (hours > 99) {
+      text.append(hours);
+    } else {
+      two(text, (int) hours);
+    }
+    two(text.append(':'), (int) (seconds / 60 % 60));
+    two(text.append(':'), (int) (seconds % 60));
+    int fraction = (int) (micros % 1_000_000);
+    if (fraction != 0) {
+      text.append('.');
+      for (int unit = 100_000; fraction > 0; unit /= 10) {
+        text.append((char) ('0' + fraction / unit));
+        fraction %= unit;
+      }
+    }
+  }
+
+  private static void two(StringBuilder text, int number) {
+    text.append((char) ('0' + number / 10)).append((char) ('0' + number % 10));
+  }
+
+  private static void appendDate(StringBuilder text, long days) {
+    LocalDate date = LocalDate.ofEpochDay(days);
+    if (date.getYear() < 1000 || date.getYear() > 9999) {
+      text.append(date);
+      return;
+    }
+    text.append(date.getYear());
+    two(text.append('-'), date.getMonthValue());
+    two(text.append('-'), date.getDayOfMonth());
   }
 
   public static String dateText(long days) {
@@ -310,12 +333,18 @@ public final class Casts {
   }
 
   public static String timestampText(long micros) {
-    return dateText(Math.floorDiv(micros, DAY)) + " " + timeText(Math.floorMod(micros, DAY));
+    StringBuilder text = new StringBuilder(26);
+    appendDate(text, Math.floorDiv(micros, DAY));
+    appendTime(text.append(' '), Math.floorMod(micros, DAY));
+    return text.toString();
   }
 
   /** As network output writes it: ISO-8601 with Z. */
   public static String isoTimestamp(long micros) {
-    return dateText(Math.floorDiv(micros, DAY)) + "T" + timeText(Math.floorMod(micros, DAY)) + "Z";
+    StringBuilder text = new StringBuilder(27);
+    appendDate(text, Math.floorDiv(micros, DAY));
+    appendTime(text.append('T'), Math.floorMod(micros, DAY));
+    return text.append('Z').toString();
   }
 
   /** Reads text as a value of the type, for parameters of look-ups. */

@@ -20,6 +20,7 @@ public final class PointRead {
   private final Catalog catalog;
   private final long relation;
   private final int way; // 0 for the key, n for index n − 1
+  private final int[] key;
   private final String[] parameters;
   private final ColumnType[] types;
   private final int[] picked;
@@ -29,6 +30,7 @@ public final class PointRead {
       Catalog catalog,
       long relation,
       int way,
+      int[] key,
       String[] parameters,
       ColumnType[] types,
       int[] picked,
@@ -36,6 +38,7 @@ public final class PointRead {
     this.catalog = catalog;
     this.relation = relation;
     this.way = way;
+    this.key = key;
     this.parameters = parameters;
     this.types = types;
     this.picked = picked;
@@ -85,7 +88,7 @@ public final class PointRead {
               .parameter();
     }
     return new PointRead(
-        catalog, query.relationId(), way, parameters, types, picked, plan.columns());
+        catalog, query.relationId(), way, key, parameters, types, picked, plan.columns());
   }
 
   /** Which way in asks for just the columns that are bound; −1 if none does. */
@@ -134,10 +137,16 @@ public final class PointRead {
   /**
    * The relation at a snapshot.
    *
+   * @return null if the index that it was to be found by has gone
    * @throws dripledger.engine.error.EngineException if it cannot be read
    */
   public RelationVersion at(Snapshot snapshot) {
     RelationVersion version = snapshot.readable(relation);
-    return way == 0 ? version : version.others().get(way - 1);
+    if (way == 0) {
+      return version;
+    }
+    List<RelationVersion> others = version.others();
+    RelationVersion other = way > others.size() ? null : others.get(way - 1);
+    return other != null && Arrays.equals(other.key(), key) ? other : null;
   }
 }

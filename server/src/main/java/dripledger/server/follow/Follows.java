@@ -103,18 +103,20 @@ public class Follows implements SmartLifecycle {
     if (known != null && !known.hasEnded()) {
       return known;
     }
+    if (queries.size() >= settings.maxFollowedQueries()) {
+      makeRoom();
+    }
+    // Its rows may take a while, for which the others do not wait.
+    FollowedQuery made = new FollowedQuery(engine, mapper, sql, bounds, writers);
     synchronized (queries) {
       known = queries.get(sql);
-      if (known != null && !known.hasEnded()) {
-        return known;
+      if (known == null || known.hasEnded()) {
+        queries.put(sql, made);
+        return made;
       }
-      if (queries.size() >= settings.maxFollowedQueries()) {
-        makeRoom();
-      }
-      FollowedQuery made = new FollowedQuery(engine, mapper, sql, bounds, writers);
-      queries.put(sql, made);
-      return made;
     }
+    made.end("another was quicker");
+    return known;
   }
 
   /** Gives up what is only kept for those who may come back. */

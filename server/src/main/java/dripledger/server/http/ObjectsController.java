@@ -1,7 +1,9 @@
 package dripledger.server.http;
 
+import dripledger.connectors.format.PlainText;
 import dripledger.engine.Engine;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.EndpointParameter;
 import dripledger.engine.checkpoint.Checkpointer;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LiveNode;
@@ -112,6 +114,12 @@ class ObjectsController {
       String health = engine.connectors().health(c);
       answer.put("health", health == null ? "ok" : health);
     }
+    if (object instanceof CatalogObject.Endpoint e) {
+      answer.put("parameters", e.parameters().stream().map(ObjectsController::parameter).toList());
+      answer.put("description", e.description());
+      answer.put("calls", engine.endpoints().taken(e).calls());
+      return answer;
+    }
     LiveNode node = engine.node(object);
     if (node != null) {
       figures(object, node, snapshot, answer);
@@ -120,6 +128,15 @@ class ObjectsController {
     if (object instanceof CatalogObject.Sink sink && engine.delivery(sink) != null) {
       delivery(sink, engine.delivery(sink), answer);
     }
+    return answer;
+  }
+
+  private static Map<String, Object> parameter(EndpointParameter p) {
+    Map<String, Object> answer = new LinkedHashMap<>();
+    answer.put("name", p.name());
+    answer.put("type", p.type().sql());
+    answer.put("required", p.required());
+    answer.put("default", p.defaultValue() == null ? null : PlainText.of(p.defaultValue()));
     return answer;
   }
 

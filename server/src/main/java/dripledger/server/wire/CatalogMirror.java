@@ -123,6 +123,16 @@ final class CatalogMirror implements AutoCloseable {
 
   /** Brings it to what the catalog is now. */
   synchronized void follow() throws SQLException {
+    try {
+      bring();
+    } catch (SQLException e) { // the server may have been started anew meanwhile
+      connection.close();
+      connection = DriverManager.getConnection(url + database, login);
+      bring();
+    }
+  }
+
+  private void bring() throws SQLException {
     Catalog now = engine.catalog();
     if (now != shown) {
       Map<String, CatalogObject> wanted = new LinkedHashMap<>();
@@ -136,9 +146,9 @@ final class CatalogMirror implements AutoCloseable {
       for (String name : List.copyOf(made.keySet())) {
         CatalogObject object = wanted.get(name);
         if (object == null || !statements("public", object).equals(made.get(name))) {
+          numbers.remove("public." + name);
           execute(List.of("DROP TABLE IF EXISTS public." + quoted(name)));
           made.remove(name);
-          numbers.remove("public." + name);
         }
       }
       for (CatalogObject object : wanted.values()) {
@@ -157,6 +167,7 @@ final class CatalogMirror implements AutoCloseable {
   private void make(String schema, CatalogObject object, Map<String, List<String>> noted)
       throws SQLException {
     List<String> statements = statements(schema, object);
+    execute(List.of("DROP TABLE IF EXISTS " + schema + "." + quoted(object.name())));
     execute(statements);
     if (noted != null) {
       noted.put(object.name(), statements);

@@ -133,7 +133,8 @@ final class ExtendedQuery {
     if (point != null && point.holds(engine.catalog()) && !engine.hasChanges()) {
       Object[] key = key(point, values);
       if (key != null) {
-        return new Portals.Point(engine, point, key, prepared.fields());
+        return new Portals.Point(
+            engine, point, key, prepared.fields(), () -> carriedOut(prepared, values));
       }
     }
     return switch (prepared.kind()) {
@@ -141,14 +142,16 @@ final class ExtendedQuery {
       case SESSION -> session.ownPortal(prepared.statement());
       case COPY -> session.copy(prepared.statement());
       case CATALOG -> server.catalog().portal(prepared.statement(), Arrays.asList(values));
-      case ENGINE -> {
-        Map<String, Object> arguments = new HashMap<>();
-        for (int i = 0; i < values.length; i++) {
-          arguments.put("$" + (i + 1), new Argument(prepared.parameters().get(i), values[i]));
-        }
-        yield session.engine(prepared.statement(), arguments, prepared.fields());
-      }
+      case ENGINE -> carriedOut(prepared, values);
     };
+  }
+
+  private Portal carriedOut(Prepared prepared, Object[] values) {
+    Map<String, Object> arguments = new HashMap<>();
+    for (int i = 0; i < values.length; i++) {
+      arguments.put("$" + (i + 1), new Argument(prepared.parameters().get(i), values[i]));
+    }
+    return session.engine(prepared.statement(), arguments, prepared.fields());
   }
 
   /** The values in the order of a key; null if one does not fit its column. */

@@ -204,9 +204,19 @@ final class Portals {
     private final PointRead read;
     private final Object[] key;
     private final List<Field> fields;
+    private final Supplier<Portal> otherwise;
     private IOException failure;
 
-    Point(Session session, PointRead read, Object[] key, List<Field> fields) {
+    /**
+     * @param otherwise carries the statement out, should it no longer be a read by key
+     */
+    Point(
+        Session session,
+        PointRead read,
+        Object[] key,
+        List<Field> fields,
+        Supplier<Portal> otherwise) {
+      this.otherwise = otherwise;
       this.session = session;
       this.read = read;
       this.key = key;
@@ -223,6 +233,9 @@ final class Portals {
       long[] sent = new long[1];
       try (Pinned now = session.read()) {
         RelationVersion version = read.at(now.snapshot());
+        if (version == null) {
+          return otherwise.get().send(out, formats, 0);
+        }
         RowLayout layout = version.layout();
         int[] picked = read.picked();
         version.find(

@@ -40,6 +40,7 @@ final class WireCatalog {
   private static final Logger LOG = LoggerFactory.getLogger(WireCatalog.class);
   private static final int MOST_CONNECTIONS = 4;
   private static final int PATIENCE_MILLIS = 10_000;
+  private static final long RETRY_NANOS = 10_000_000_000L;
 
   private final Engine engine;
   private final Settings settings;
@@ -50,6 +51,7 @@ final class WireCatalog {
   private volatile HikariDataSource pool;
   private volatile String unavailable = "it is being made";
   private volatile String version = "15.0";
+  private volatile long triedAt;
 
   WireCatalog(
       Engine engine,
@@ -92,6 +94,7 @@ final class WireCatalog {
   }
 
   private void make() {
+    triedAt = System.nanoTime();
     int slash = recordsUrl.lastIndexOf('/');
     int query = recordsUrl.indexOf('?', slash);
     String server = recordsUrl.substring(0, slash + 1);
@@ -175,8 +178,18 @@ final class WireCatalog {
     }
   }
 
+  /** Tries again from time to time, should it not have worked at the start. */
+  private synchronized void makeAgain() {
+    if (unavailable != null && System.nanoTime() - triedAt > RETRY_NANOS) {
+      make();
+    }
+  }
+
   private Connection connection() throws SQLException {
     await();
+    if (unavailable != null) {
+      makeAgain();
+    }
     if (unavailable != null) {
       throw new WireError(
           "55000",
