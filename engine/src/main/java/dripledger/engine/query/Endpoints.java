@@ -100,8 +100,10 @@ public final class Endpoints {
   public Result.Rows call(CatalogObject.Endpoint endpoint, Map<String, String> given) {
     long began = System.nanoTime();
     Figures noted = figures.computeIfAbsent(endpoint.id(), id -> new Figures());
-    try {
+    try (RunningScripts.Script running =
+        runner.scripts().begin(null, "endpoint " + endpoint.name() + " " + given)) {
       Result.Rows rows = answer(endpoint, values(endpoint, given));
+      running.goOn();
       noted.done(System.nanoTime() - began);
       return rows;
     } catch (RuntimeException e) {

@@ -147,6 +147,9 @@ public final class Statements {
       boolean readOnly,
       Pinned pinned) {
     SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
+    if (!parsed.isWhole()) { // whoever cut it out has read it otherwise
+      throw new EngineException(Code.SYNTAX, "there is more than one statement", "send each alone");
+    }
     Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros.getAsLong());
     if (readOnly && !command.onlyReads()) {
       throw Session.refusedChange(pinned != null);

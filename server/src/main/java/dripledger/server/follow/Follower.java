@@ -30,6 +30,7 @@ final class Follower implements WriteListener {
   private long next; // number of the query's entry it gets next
   private String end; // what is said last
   private boolean saidEnd;
+  private boolean started; // before that nobody may ask whether it is ready
   private boolean done;
   private long tookAt = System.nanoTime();
 
@@ -55,6 +56,9 @@ final class Follower implements WriteListener {
 
   @Override
   public void onWritePossible() {
+    synchronized (this) {
+      started = true;
+    }
     write();
   }
 
@@ -67,7 +71,7 @@ final class Follower implements WriteListener {
   /** Writes what waits, as far as that can be done without waiting. */
   synchronized void write() {
     try {
-      while (!done && out.isReady()) {
+      while (started && !done && out.isReady()) {
         if (writing == null && !take()) {
           if (unflushed) {
             unflushed = false;

@@ -16,7 +16,9 @@ import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutorService;
 import java.util.concurrent.Executors;
 import java.util.concurrent.Future;
+import java.util.concurrent.LinkedBlockingQueue;
 import java.util.concurrent.ScheduledExecutorService;
+import java.util.concurrent.ThreadPoolExecutor;
 import java.util.concurrent.TimeUnit;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
@@ -38,7 +40,15 @@ public class Follows implements SmartLifecycle {
   private final JsonMapper mapper;
   private final FollowedQuery.Bounds bounds;
   private final Map<String, FollowedQuery> queries = new ConcurrentHashMap<>();
-  private final ExecutorService writers = Executors.newFixedThreadPool(WRITERS, Follows::thread);
+  private final ExecutorService writers =
+      new ThreadPoolExecutor( // at the end what is still handed to it is nobody's concern
+          WRITERS,
+          WRITERS,
+          0,
+          TimeUnit.SECONDS,
+          new LinkedBlockingQueue<>(),
+          Follows::thread,
+          new ThreadPoolExecutor.DiscardPolicy());
   private final ScheduledExecutorService looking =
       Executors.newSingleThreadScheduledExecutor(Follows::thread);
   private volatile boolean running;

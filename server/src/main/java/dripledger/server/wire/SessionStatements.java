@@ -114,8 +114,7 @@ final class SessionStatements implements AutoCloseable {
     }
     boolean zone = s.token(at).is("time") && s.token(at + 1).is("zone");
     boolean names = s.token(at).is("names");
-    String name =
-        zone ? "TimeZone" : names ? "client_encoding" : plain(s.token(at).text()) + rest(s, at);
+    String name = zone ? "TimeZone" : names ? "client_encoding" : s.token(at).text() + rest(s, at);
     int value = zone ? at + 2 : names ? at + 1 : at + 1;
     while (!zone
         && !names
@@ -150,10 +149,6 @@ final class SessionStatements implements AutoCloseable {
   /** The parts behind the dots of a name. */
   private static String rest(StatementText s, int at) {
     return s.token(at + 1).is(".") ? "." + s.token(at + 2).text() : "";
-  }
-
-  private static String plain(String name) {
-    return name;
   }
 
   private void changed(String name) {
