@@ -85,10 +85,10 @@ public final class RunningScripts {
    */
   public Script begin(String id, String text, long millis) {
     Script script = new Script(id, text, millis);
-    byThread.put(Thread.currentThread(), script);
     if (id != null) {
-      byId.put(id, script);
+      byId.put(id, script); // first, so that one that is seen can be cancelled
     }
+    byThread.put(Thread.currentThread(), script);
     return script;
   }
 
