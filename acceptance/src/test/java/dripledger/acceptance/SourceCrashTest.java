@@ -26,7 +26,7 @@ import org.junit.jupiter.api.Test;
  * too. {@code -Ddrip.kills=200} makes it long; {@code -Ddrip.seed=N} repeats one run.
  */
 class SourceCrashTest {
-  private static final int KILLS = Integer.getInteger("drip.kills", 4);
+  private static final int KILLS = Integer.getInteger("drip.kills", 3);
   private static final long SEED = Long.getLong("drip.seed", 20260302);
   private static final int CHECK_EVERY = 5;
   private static final int TOTAL = 100_000;

@@ -27,7 +27,7 @@ import org.junit.jupiter.api.Test;
  * answers. {@code -Ddrip.unrest.seconds=1800} makes it long; {@code -Ddrip.seed=N} chooses the run.
  */
 class UnrestTest {
-  private static final int SECONDS = Integer.getInteger("drip.unrest.seconds", 20);
+  private static final int SECONDS = Integer.getInteger("drip.unrest.seconds", 15);
   private static final long SEED = Long.getLong("drip.seed", 20261126);
   private static final int CHECK_EVERY = 60;
   private static final int GIVEN_UP_AFTER = 600;

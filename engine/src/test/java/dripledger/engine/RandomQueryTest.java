@@ -20,7 +20,7 @@ import org.junit.jupiter.api.Test;
  * -Ddrip.seed=N} chooses the run; without, each day has another.
  */
 class RandomQueryTest extends BesidePostgres {
-  private static final int SECONDS = Integer.getInteger("drip.soak.seconds", 40);
+  private static final int SECONDS = Integer.getInteger("drip.soak.seconds", 30);
   private static final long SEED =
       Long.getLong("drip.seed", LocalDate.now(ZoneOffset.UTC).toEpochDay());
   private static final int QUERIES = 8;
