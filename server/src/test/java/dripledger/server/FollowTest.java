@@ -8,6 +8,9 @@ import dripledger.server.follow.Follows;
 import java.io.BufferedReader;
 import java.io.IOException;
 import java.io.InputStreamReader;
+import java.lang.management.ManagementFactory;
+import java.lang.management.ThreadInfo;
+import java.lang.management.ThreadMXBean;
 import java.net.Socket;
 import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
@@ -168,6 +171,32 @@ class FollowTest {
       assertThat(end.name()).isEqualTo("end");
       assertThat(end.data().toString()).contains("dropped");
     }
+  }
+
+  /** What nobody follows any more, or what has ended, costs nothing. */
+  @Test
+  void whatHasEndedIsAtRest() throws Exception {
+    engine.execute("CREATE TABLE door (door VARCHAR PRIMARY KEY)");
+    try (Reader reader = new Reader("SELECT * FROM door", null)) {
+      reader.next();
+      engine.execute("DROP TABLE door");
+      assertThat(reader.next().name()).isEqualTo("end");
+    }
+    long before = followCpuNanos();
+    TimeUnit.MILLISECONDS.sleep(1000);
+    assertThat(followCpuNanos() - before).isLessThan(300_000_000);
+  }
+
+  /** What the threads that serve followers have used of the processors. */
+  private static long followCpuNanos() {
+    ThreadMXBean threads = ManagementFactory.getThreadMXBean();
+    long nanos = 0;
+    for (ThreadInfo thread : threads.getThreadInfo(threads.getAllThreadIds())) {
+      if (thread != null && thread.getThreadName().equals("follow")) {
+        nanos += threads.getThreadCpuTime(thread.getThreadId());
+      }
+    }
+    return nanos;
   }
 
   @Test

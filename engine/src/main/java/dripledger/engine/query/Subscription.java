@@ -128,9 +128,9 @@ public final class Subscription implements ChangeListener, AutoCloseable {
   synchronized void end(String reason) {
     if (ended == null) {
       ended = reason;
+      notifyAll();
+      onReady.run();
     }
-    notifyAll();
-    onReady.run();
   }
 
   /** The next batch, or null if none came in time. */

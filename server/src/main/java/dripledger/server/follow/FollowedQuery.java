@@ -42,7 +42,7 @@ final class FollowedQuery {
   private long nextNumber;
   private long forgottenThrough; // the changes of this epoch and those before are not kept
   private Snapshot snapshot;
-  private long leftAt = System.nanoTime();
+  private volatile long leftAt = System.nanoTime();
   private volatile boolean ended;
 
   /**
@@ -214,9 +214,14 @@ final class FollowedQuery {
     return ended;
   }
 
-  /** Ends it for all. */
+  /** Ends it for all; once. */
   void end(String reason) {
-    ended = true;
+    synchronized (this) {
+      if (ended) {
+        return;
+      }
+      ended = true;
+    }
     for (Follower follower : followers) {
       follower.endWith(mapper.writeValueAsString(reason));
       follower.write();

@@ -106,6 +106,10 @@ public class Follows implements SmartLifecycle {
     Follower follower = new Follower(context, query, start);
     query.join(follower);
     follower.begin(GREETING, start.before());
+    if (query.hasEnded()) { // before it joined, so that nobody has told it
+      follower.endWith("\"it has ended meanwhile; connect again\"");
+      follower.write();
+    }
   }
 
   private FollowedQuery query(String sql) throws InterruptedException {
@@ -166,8 +170,10 @@ public class Follows implements SmartLifecycle {
       for (Map.Entry<String, FollowedQuery> each : queries.entrySet()) {
         FollowedQuery query = each.getValue();
         query.forget();
-        if (query.hasEnded() || query.isLeft()) {
+        if (query.isLeft()) {
           query.end("nobody follows it");
+        }
+        if (query.hasEnded()) {
           queries.remove(each.getKey(), query);
         }
         for (Follower follower : query.followers()) {
