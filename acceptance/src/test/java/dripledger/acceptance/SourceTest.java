@@ -3,6 +3,7 @@ package dripledger.acceptance;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import java.io.IOException;
+import java.util.List;
 import java.util.Map;
 import org.junit.jupiter.api.extension.BeforeAllCallback;
 import org.junit.jupiter.api.extension.ExtendWith;
@@ -11,7 +12,7 @@ import org.junit.jupiter.api.parallel.ResourceLock;
 
 /**
  * What tests of sources share: one hub and one service for all of them, one class at a time, each
- * test with topics, tables and names of its own. The service may be killed; it must be started
+ * test with topics and tables of its own at the hub. The service may be killed; it must be started
  * again.
  */
 @ExtendWith(SourceTest.Opened.class)
@@ -29,6 +30,19 @@ abstract class SourceTest {
         service = new LiveService("--drip.checkpoint-millis=500");
         hub.connect(service);
         context.getRoot().getStore(ExtensionContext.Namespace.GLOBAL).put("sources", this);
+      }
+      clear();
+    }
+
+    /** No class finds what another has left, in whatever order they run. */
+    @SuppressWarnings("unchecked")
+    private static void clear() throws IOException {
+      Map<String, Object> all = Json.read(service.call("GET", "/api/v1/objects", null).body());
+      for (Map<String, Object> object : (List<Map<String, Object>>) all.get("objects")) {
+        if (!object.get("kind").equals("connection")) {
+          service.sql(
+              "DROP %s IF EXISTS \"%s\" CASCADE".formatted(object.get("kind"), object.get("name")));
+        }
       }
     }
 
