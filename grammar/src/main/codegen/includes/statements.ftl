@@ -114,6 +114,10 @@ SqlNode DripCreate() :
             return new StatementNode(s.end(this),
                 new Statement.CreateEndpoint(name, replace, ifNotExists, parameters, description, options, query));
         }
+    |
+        <ROLE> ifNotExists = IfNotExistsOpt() name = CompoundIdentifier()
+        [ <OPTIONS> options = OptionList() ]
+        { return new StatementNode(s.end(this), new Statement.CreateRole(name, ifNotExists, options)); }
     )
 }
 
@@ -279,6 +283,8 @@ SqlNode DripDrop() :
         <SINK> { kind = "SINK"; }
     |
         <ENDPOINT> { kind = "ENDPOINT"; }
+    |
+        <ROLE> { kind = "ROLE"; }
     )
     ifExists = IfExistsOpt()
     name = CompoundIdentifier()
@@ -305,6 +311,8 @@ SqlNode DripAlter() :
         <CONNECTION> { kind = "CONNECTION"; }
     |
         <SINK> { kind = "SINK"; }
+    |
+        <ROLE> { kind = "ROLE"; }
     )
     name = CompoundIdentifier()
     (
@@ -334,6 +342,74 @@ SqlNode DripRefresh() :
         <SINK> name = CompoundIdentifier()
         { return new StatementNode(s.end(this), new Statement.RefreshSink(name)); }
     )
+}
+
+SqlNode DripGrant() :
+{
+    final Span s;
+    final Statement.Rights rights;
+    final List<SqlIdentifier> roles = new ArrayList<SqlIdentifier>();
+}
+{
+    <GRANT> { s = span(); }
+    rights = Rights()
+    <TO> Names(roles)
+    { return new StatementNode(s.end(this), new Statement.Grant(false, rights, roles)); }
+}
+
+SqlNode DripRevoke() :
+{
+    final Span s;
+    final Statement.Rights rights;
+    final List<SqlIdentifier> roles = new ArrayList<SqlIdentifier>();
+}
+{
+    <REVOKE> { s = span(); }
+    rights = Rights()
+    <FROM> Names(roles)
+    { return new StatementNode(s.end(this), new Statement.Grant(true, rights, roles)); }
+}
+
+/** What may be done, and to what. */
+Statement.Rights Rights() :
+{
+    List<String> privileges = new ArrayList<String>();
+    final List<SqlIdentifier> on = new ArrayList<SqlIdentifier>();
+    boolean schema = false;
+}
+{
+    (
+        <ALL> [ <PRIVILEGES> ] { privileges = null; }
+    |
+        Privilege(privileges) ( <COMMA> Privilege(privileges) )*
+    )
+    <ON>
+    [
+        <SCHEMA> { schema = true; }
+    |
+        LOOKAHEAD(2) ( <STREAM> | <TABLE> | <VIEW> | <SINK> | <ENDPOINT> | <CONNECTION> )
+    |
+        LOOKAHEAD(2) <MATERIALIZED> <VIEW>
+    ]
+    Names(on)
+    { return new Statement.Rights(privileges, schema, on); }
+}
+
+void Privilege(List<String> privileges) :
+{
+}
+{
+    ( <SELECT> | <INSERT> | <UPDATE> | <DELETE> | <USAGE> | <CREATE> )
+    { privileges.add(token.image.toUpperCase(java.util.Locale.ROOT)); }
+}
+
+void Names(List<SqlIdentifier> names) :
+{
+    SqlIdentifier name;
+}
+{
+    name = CompoundIdentifier() { names.add(name); }
+    ( <COMMA> name = CompoundIdentifier() { names.add(name); } )*
 }
 
 SqlNode DripCancel() :
@@ -411,6 +487,10 @@ SqlNode DripShow() :
         <SINKS> { kind = "SINKS"; }
     |
         <ENDPOINTS> { kind = "ENDPOINTS"; }
+    |
+        <ROLES> { kind = "ROLES"; }
+    |
+        <GRANTS> { kind = "GRANTS"; }
     )
     { return new StatementNode(s.end(this), new Statement.Show(kind, from)); }
 }

@@ -94,6 +94,7 @@ final class LiveService implements AutoCloseable {
     builder.environment().put("DRIP_DATABASE_URL", cluster.jdbcUrl(PostgresCluster.DATABASE));
     builder.environment().put("DRIP_DATABASE_PASSWORD", PASSWORD);
     builder.environment().put("DRIP_SECRET_KEY_FILE", keyFile.toString());
+    builder.environment().put("DRIP_OWNER_TOKEN_FILE", keyFile + ".owner");
     builder.environment().put("SERVER_PORT", "" + port);
     process = builder.start();
     for (int i = 0; i < 1800; i++) {
@@ -107,6 +108,11 @@ final class LiveService implements AutoCloseable {
       Thread.sleep(100);
     }
     throw new IOException("the service does not answer:\n" + Files.readString(log));
+  }
+
+  /** The token that the owner was given at the first start. */
+  String ownerToken() throws IOException {
+    return Files.readString(Path.of(keyFile + ".owner")).strip();
   }
 
   /** The service's log so far. */

@@ -9,6 +9,8 @@ import dripledger.engine.EngineOptions;
 import dripledger.engine.MemoryLedger;
 import dripledger.engine.Records;
 import dripledger.server.records.Fence;
+import dripledger.server.records.Journal;
+import dripledger.server.records.PostgresAccess;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresUpkeep;
@@ -244,7 +246,8 @@ final class Delivering {
                 new PostgresDefinitions(store, Fence.NONE),
                 new PostgresCheckpoints(store, Fence.NONE, 100),
                 new Rejects(store),
-                new PostgresUpkeep(store)),
+                new PostgresUpkeep(store),
+                new PostgresAccess(store, new Journal(store))),
             outside,
             Clock.systemUTC());
     engine.start();

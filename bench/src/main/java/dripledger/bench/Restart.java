@@ -12,6 +12,8 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.source.Connectors;
 import dripledger.engine.source.Ledger;
 import dripledger.server.records.Fence;
+import dripledger.server.records.Journal;
+import dripledger.server.records.PostgresAccess;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresUpkeep;
@@ -118,7 +120,8 @@ final class Restart {
                 new PostgresDefinitions(store, Fence.NONE),
                 new PostgresCheckpoints(store, Fence.NONE, 100),
                 new Rejects(store),
-                new PostgresUpkeep(store)),
+                new PostgresUpkeep(store),
+                new PostgresAccess(store, new Journal(store))),
             Connectors.NONE,
             Clock.systemUTC());
     engine.start();

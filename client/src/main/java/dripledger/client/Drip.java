@@ -1,6 +1,7 @@
 package dripledger.client;
 
 import java.io.FileDescriptor;
+import java.io.IOException;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
@@ -38,6 +39,9 @@ public final class Drip {
             DemoCommand.class,
             SqlCommand.class,
             SecretCommand.class,
+            LoginCommand.class,
+            TokenCommand.class,
+            ShareCommand.class,
             LookCommand.class,
             PeekCommand.class,
             TopicCommand.class,
@@ -62,7 +66,11 @@ public final class Drip {
   private String url;
 
   Service service() {
-    return new Service(url);
+    try {
+      return new Service(url, new Logins().find(url));
+    } catch (IOException e) {
+      throw new Problem("the file of logins cannot be read: " + e.getMessage(), null, 1);
+    }
   }
 
   String url() {

@@ -9,9 +9,12 @@ import java.net.SocketTimeoutException;
 import java.net.URI;
 import java.net.URLEncoder;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Path;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.UUID;
+import javax.net.ssl.HttpsURLConnection;
 import tools.jackson.jr.ob.JSON;
 
 /**
@@ -26,9 +29,14 @@ final class Service {
   private static final int SILENCE_MILLIS = 60_000;
 
   private final String url;
+  private final Logins.Login login;
 
-  Service(String url) {
+  /**
+   * @param login how to come to it; null for without
+   */
+  Service(String url, Logins.Login login) {
     this.url = url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
+    this.login = login;
   }
 
   static String encode(String text) {
@@ -40,7 +48,26 @@ final class Service {
         (HttpURLConnection) URI.create(url + path).toURL().openConnection();
     connection.setConnectTimeout(5000);
     connection.setReadTimeout(ANSWER_MILLIS);
+    if (login != null && login.token() != null) {
+      refuseInTheOpen();
+      connection.setRequestProperty("Authorization", "Bearer " + login.token());
+    }
+    if (login != null
+        && login.authority() != null
+        && connection instanceof HttpsURLConnection encrypted) {
+      encrypted.setSSLSocketFactory(Authority.trusted(Path.of(login.authority())));
+    }
     return connection;
+  }
+
+  /** A token goes over an encrypted connection, or to this machine. */
+  private void refuseInTheOpen() {
+    URI uri = URI.create(url);
+    boolean here = Set.of("127.0.0.1", "localhost", "[::1]").contains(uri.getHost());
+    if (!here && !"https".equals(uri.getScheme())) {
+      throw new Problem(
+          "the token is not sent to " + url + ", which is not encrypted", "use https://", 1);
+    }
   }
 
   /** The body of a good answer; a bad one is thrown as a problem. */
@@ -68,6 +95,14 @@ final class Service {
     }
     try (InputStream error = connection.getErrorStream()) {
       String body = error == null ? "" : new String(error.readAllBytes(), StandardCharsets.UTF_8);
+      if (status == 401) {
+        throw new Problem(
+            login == null || login.token() == null
+                ? "the service wants to know who you are"
+                : "the service does not know your token, or it is no longer good",
+            "drip login keeps a token; the owner makes them by drip token make",
+            1);
+      }
       if (body.startsWith("{")) {
         throw Problem.of(JSON.std.mapFrom(body));
       }

@@ -41,6 +41,25 @@ final class TextTable {
     Arrays.fill(fraction, -1);
   }
 
+  /**
+   * Prints things of the service.
+   *
+   * @param things each by the names of its columns
+   */
+  static void print(PrintStream out, List<String> names, List<?> things) {
+    List<List<Object>> rows = new ArrayList<>();
+    for (Object thing : things) {
+      List<Object> row = new ArrayList<>();
+      names.forEach(name -> row.add(((Map<?, ?>) thing).get(name)));
+      rows.add(row);
+    }
+    new TextTable(
+            names.stream()
+                .map(n -> Map.of("name", n, "type", n.equals("id") ? "BIGINT" : "VARCHAR"))
+                .toList())
+        .print(out, rows);
+  }
+
   List<String> names() {
     return names;
   }

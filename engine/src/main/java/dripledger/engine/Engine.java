@@ -1,5 +1,7 @@
 package dripledger.engine;
 
+import dripledger.engine.access.Access;
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.DefinitionStore;
@@ -86,6 +88,7 @@ public final class Engine implements AutoCloseable {
   private final Deliveries deliveries;
   private final Statements statements;
   private final Endpoints endpoints;
+  private final Access access;
 
   /** Wires everything up; {@link #start} recovers and sets it going. */
   public Engine(EngineOptions options, Records records, Connectors connectors, Clock clock) {
@@ -96,6 +99,7 @@ public final class Engine implements AutoCloseable {
     this.clock = clock;
     loop =
         new EpochLoop(options.epochLimits(), this::nowMicros, records.definitions()::reserveEpochs);
+    access = new Access(records.access());
     loop.rejects().rowsAs(connectors::message);
     history = new StreamHistory(ledger, connectors, this::catalog, this::returns);
     sources = new Sources(connectors, loop, ledger, history, this::catalog);
@@ -128,7 +132,8 @@ public final class Engine implements AutoCloseable {
     lateMaker = new LateMaker(definitions, definitionLock, this::requestCheckpoint);
     upkeeper =
         new Upkeeper(definitions, loop, records.upkeep(), this::nowMicros, checkpointer::request);
-    introspection = new Introspection(definitions, ledger, connectors, sources, deliveries, runner);
+    introspection =
+        new Introspection(definitions, ledger, connectors, sources, deliveries, runner, access);
     transactions =
         new TableTransactions(
             loop,
@@ -150,6 +155,7 @@ public final class Engine implements AutoCloseable {
             upkeeper,
             new SinkStatements(
                 deliveries, connectors, this::catalog, () -> loop.snapshot().epoch()),
+            access,
             this::nowMicros);
     endpoints = new Endpoints(frontEnd, runner, this::catalog, loop::pin, this::nowMicros);
     rejectReplay =
@@ -174,6 +180,7 @@ public final class Engine implements AutoCloseable {
             upkeeper,
             runner.scripts(),
             endpoints,
+            access,
             clock)
         .rows(id);
   }
@@ -189,6 +196,8 @@ public final class Engine implements AutoCloseable {
   /** Recovers, then starts the epoch loop, the sources and the checkpoints. Called once. */
   public void start() {
     definitions.load();
+    access.load();
+    access.settle(catalog());
     history.widening().resume();
     List<CatalogObject> left =
         new Recovery(
@@ -241,14 +250,26 @@ public final class Engine implements AutoCloseable {
     return ChronoUnit.MICROS.between(Instant.EPOCH, clock.instant());
   }
 
+  /** Who may do what. */
+  public Access access() {
+    return access;
+  }
+
   /** The object of this name. */
   public CatalogObject object(String name) {
-    CatalogObject object = catalog().find(name);
+    return object(name, access.owner());
+  }
+
+  /** The object of this name, if somebody may use it in any way. */
+  public CatalogObject object(String name, Caller caller) {
+    CatalogObject object = caller.catalog(catalog()).find(name);
     if (object == null) {
-      throw new EngineException(
-          Code.NOT_FOUND,
-          "no stream, table or view \"" + name + "\"",
-          "SHOW STREAMS, SHOW TABLES and SHOW VIEWS list what there is");
+      throw Statements.concealed(
+          new EngineException(
+              Code.NOT_FOUND,
+              "no stream, table or view \"" + name + "\"",
+              "SHOW STREAMS, SHOW TABLES and SHOW VIEWS list what there is"),
+          caller);
     }
     return object;
   }
@@ -277,7 +298,7 @@ public final class Engine implements AutoCloseable {
    * @param arguments values of :name parameters
    */
   public void execute(String script, Map<String, Object> arguments, Consumer<Result> sink) {
-    execute(script, arguments, null, sink);
+    execute(script, arguments, null, access.owner(), sink);
   }
 
   /**
@@ -285,19 +306,25 @@ public final class Engine implements AutoCloseable {
    *
    * @param id of the request, chosen by who sends it, or null. Changes to tables that a request of
    *     this id has made are not made twice; whatever else the script says is done again.
+   * @param caller as who it is done
    */
   public void execute(
-      String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
-    statements.execute(script, arguments, id, sink);
+      String script,
+      Map<String, Object> arguments,
+      String id,
+      Caller caller,
+      Consumer<Result> sink) {
+    statements.execute(script, arguments, id, caller, sink);
   }
 
   /**
    * A client's session, for one thread.
    *
    * @param id by which its statements can be cancelled
+   * @param caller whose it is
    */
-  public Session session(String id) {
-    return statements.session(id);
+  public Session session(String id, Caller caller) {
+    return statements.session(id, caller);
   }
 
   /** The endpoints, to be called. */
@@ -323,6 +350,21 @@ public final class Engine implements AutoCloseable {
    * @return the answer and its changes; close it when done
    */
   public Subscription follow(String sql, Map<String, Object> arguments) {
+    return follow(sql, arguments, access.owner());
+  }
+
+  /** As above, if somebody may read what it reads. */
+  public Subscription follow(String sql, Map<String, Object> arguments, Caller caller) {
+    definitionLock.lock();
+    try {
+      return definitions.follow(followed(sql, arguments, caller), options.maxFollowerRows());
+    } finally {
+      definitionLock.unlock();
+    }
+  }
+
+  /** What would be followed, if somebody may read what it reads. */
+  public Command.QueryPlan followed(String sql, Map<String, Object> arguments, Caller caller) {
     List<SqlFrontEnd.Parsed> statements = frontEnd.parse(sql);
     if (statements.size() != 1) {
       throw new EngineException(Code.INVALID, "one query can be followed at a time", null);
@@ -330,20 +372,19 @@ public final class Engine implements AutoCloseable {
     String text = statements.get(0).text();
     boolean says = text.regionMatches(true, 0, "FOLLOW", 0, 6);
     SqlFrontEnd.Parsed parsed = says ? statements.get(0) : frontEnd.parse("FOLLOW " + text).get(0);
-    definitionLock.lock();
     try {
-      Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros());
+      Command command = frontEnd.check(parsed, caller.catalog(catalog()), arguments, nowMicros());
       if (!(command instanceof Command.Follow follow)) {
         throw new EngineException(Code.INVALID, "only a query can be followed", null);
       }
-      return definitions.follow(follow.plan(), options.maxFollowerRows());
+      return follow.plan();
     } catch (EngineException e) {
       // Places count in the text as it was given, not as it was completed.
       int moved = says || e.line() != 1 ? 0 : "FOLLOW ".length();
-      throw new EngineException(
-          e.code(), e.getMessage(), e.line(), Math.max(0, e.column() - moved), e.hint());
-    } finally {
-      definitionLock.unlock();
+      throw Statements.concealed(
+          new EngineException(
+              e.code(), e.getMessage(), e.line(), Math.max(0, e.column() - moved), e.hint()),
+          caller);
     }
   }
 

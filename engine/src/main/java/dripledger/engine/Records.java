@@ -1,5 +1,6 @@
 package dripledger.engine;
 
+import dripledger.engine.access.AccessStore;
 import dripledger.engine.catalog.DefinitionStore;
 import dripledger.engine.checkpoint.CheckpointStore;
 import dripledger.engine.source.Ledger;
@@ -12,4 +13,5 @@ public record Records(
     DefinitionStore definitions,
     CheckpointStore checkpoints,
     RejectStore rejects,
-    UpkeepHistory upkeep) {}
+    UpkeepHistory upkeep,
+    AccessStore access) {}

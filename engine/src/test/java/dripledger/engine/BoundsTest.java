@@ -124,25 +124,33 @@ class BoundsTest {
   @Test
   void aScriptIsCancelledByItsId() throws Exception {
     try (Engine engine = withParcels(0, Long.MAX_VALUE)) {
-      assertThat(engine.scripts().cancel("count")).isFalse();
+      assertThat(engine.scripts().cancel("count", engine.access().owner())).isFalse();
       AtomicReference<Throwable> ended = new AtomicReference<>();
       List<Result> results = new ArrayList<>();
       String script =
           "SELECT 1 AS one; SELECT COUNT(*) AS n" + THREE + "WHERE a.parcel <> b.parcel";
-      Thread asking = new Thread(() -> engine.execute(script, Map.of(), "count", results::add));
+      Thread asking =
+          new Thread(
+              () ->
+                  engine.execute(script, Map.of(), "count", engine.access().owner(), results::add));
       asking.setUncaughtExceptionHandler((t, e) -> ended.set(e));
       asking.start();
       while (engine.scripts().all().stream().noneMatch(s -> "count".equals(s.id()))) {
         Thread.onSpinWait();
       }
       assertThat(engine.scripts().all().get(0).text()).isEqualTo(script);
-      assertThat(engine.scripts().cancel("count")).isTrue();
+      assertThat(engine.scripts().cancel("count", engine.access().owner())).isTrue();
       asking.join();
       assertThat(ended.get()).hasMessageContaining("was cancelled");
       assertThat(results).hasSizeLessThanOrEqualTo(1);
       assertThat(engine.scripts().all()).isEmpty();
-      assertThat(engine.scripts().cancel("count")).isFalse();
-      engine.execute("INSERT INTO parcel VALUES (-1)", Map.of(), "count", results::add); // goes on
+      assertThat(engine.scripts().cancel("count", engine.access().owner())).isFalse();
+      engine.execute(
+          "INSERT INTO parcel VALUES (-1)",
+          Map.of(),
+          "count",
+          engine.access().owner(),
+          results::add); // goes on
     }
   }
 

@@ -28,8 +28,9 @@ class EndpointTest {
   }
 
   private String call(String name, Map<String, String> given) {
-    CatalogObject.Endpoint endpoint = db.engine.endpoints().endpoint(name);
-    Result.Rows rows = db.engine.endpoints().call(endpoint, given);
+    CatalogObject.Endpoint endpoint =
+        db.engine.endpoints().endpoint(name, db.engine.access().owner());
+    Result.Rows rows = db.engine.endpoints().call(endpoint, given, db.engine.access().owner());
     return rows.rows().stream().map(Arrays::toString).collect(Collectors.joining());
   }
 

@@ -34,7 +34,12 @@ class TableChangesTest {
         new Engine(
             hasty,
             new Records(
-                ledger, new MemoryDefinitions(), checkpoints, checkpoints, new MemoryUpkeep()),
+                ledger,
+                new MemoryDefinitions(),
+                checkpoints,
+                checkpoints,
+                new MemoryUpkeep(),
+                new MemoryAccess()),
             Connectors.NONE,
             TestEngine.CLOCK);
     made.start();
@@ -89,13 +94,14 @@ class TableChangesTest {
             + "BEGIN; UPDATE acct SET cents = cents * 2; DELETE FROM acct WHERE id = 3; COMMIT;"
             + "SELECT cents FROM acct";
     List<Result> answers = new ArrayList<>();
-    engine.execute(script, Map.of(), "order-7", answers::add);
-    engine.execute(script, Map.of(), "order-7", answers::add);
+    engine.execute(script, Map.of(), "order-7", engine.access().owner(), answers::add);
+    engine.execute(script, Map.of(), "order-7", engine.access().owner(), answers::add);
     assertThat(((Result.Done) answers.get(7)).message()).contains("made before");
     assertThat(((Result.Rows) answers.get(13)).rows().get(0)[0]).isEqualTo(30L);
     assertThat(engine.outcome("order-7/3")).isPositive();
     assertThat(engine.outcome("order-7/4")).isEqualTo(-1);
-    engine.execute("UPDATE acct SET cents = 1", Map.of(), "order-8", answers::add);
+    engine.execute(
+        "UPDATE acct SET cents = 1", Map.of(), "order-8", engine.access().owner(), answers::add);
     assertThat(value("SELECT cents FROM acct")).isEqualTo(1L);
   }
 
@@ -110,7 +116,7 @@ class TableChangesTest {
     try (Engine again =
         new Engine(
             EngineOptions.defaults(),
-            new Records(ledger, definitions, none, none, new MemoryUpkeep()),
+            new Records(ledger, definitions, none, none, new MemoryUpkeep(), new MemoryAccess()),
             Connectors.NONE,
             TestEngine.CLOCK)) {
       again.start();
@@ -121,7 +127,7 @@ class TableChangesTest {
     try (Engine again =
         new Engine(
             EngineOptions.defaults(),
-            new Records(ledger, definitions, lost, lost, new MemoryUpkeep()),
+            new Records(ledger, definitions, lost, lost, new MemoryUpkeep(), new MemoryAccess()),
             Connectors.NONE,
             TestEngine.CLOCK)) {
       again.start();
@@ -221,15 +227,15 @@ class TableChangesTest {
         "DELETE FROM acct WHERE id = 99; INSERT INTO acct VALUES (1, 10);"
             + "BEGIN; UPDATE acct SET cents = 0; ROLLBACK; UPDATE acct SET cents = cents + 1";
     List<Result> answers = new ArrayList<>();
-    engine.execute(script, Map.of(), "order-9", answers::add);
-    engine.execute(script, Map.of(), "order-9", answers::add);
+    engine.execute(script, Map.of(), "order-9", engine.access().owner(), answers::add);
+    engine.execute(script, Map.of(), "order-9", engine.access().owner(), answers::add);
     assertThat(value("SELECT SUM(cents) FROM acct")).isEqualTo(11L);
     assertThat(value("SELECT COUNT(*) FROM acct")).isEqualTo(1L);
     assertThat(engine.outcome("order-9/4")).isPositive();
     // What changed nothing then would now.
     String renewed = "DELETE FROM acct WHERE id = 2; INSERT INTO acct VALUES (2, 5)";
-    engine.execute(renewed, Map.of(), "order-10", answers::add);
-    engine.execute(renewed, Map.of(), "order-10", answers::add);
+    engine.execute(renewed, Map.of(), "order-10", engine.access().owner(), answers::add);
+    engine.execute(renewed, Map.of(), "order-10", engine.access().owner(), answers::add);
     assertThat(value("SELECT SUM(cents) FROM acct")).isEqualTo(16L);
   }
 }

@@ -84,7 +84,12 @@ public final class TestEngine implements AutoCloseable {
   public static Records records() {
     MemoryCheckpoints checkpoints = new MemoryCheckpoints();
     return new Records(
-        new MemoryLedger(), new MemoryDefinitions(), checkpoints, checkpoints, new MemoryUpkeep());
+        new MemoryLedger(),
+        new MemoryDefinitions(),
+        checkpoints,
+        checkpoints,
+        new MemoryUpkeep(),
+        new MemoryAccess());
   }
 
   /** What a materialized view keeps and fails on. */

@@ -106,6 +106,20 @@ public sealed interface Statement {
       implements Statement {}
 
   /** CANCEL n. */
+  record CreateRole(SqlIdentifier name, boolean ifNotExists, Map<String, SqlNode> options)
+      implements Statement {}
+
+  /** GRANT, or REVOKE. */
+  record Grant(boolean revoke, Rights rights, List<SqlIdentifier> roles) implements Statement {}
+
+  /**
+   * What may be done, and to what.
+   *
+   * @param privileges in capitals; null for all that there are
+   * @param schema whether {@code on} are schemas
+   */
+  record Rights(List<String> privileges, boolean schema, List<SqlIdentifier> on) {}
+
   record Cancel(SqlNode number) implements Statement {}
 
   record Follow(SqlNode query) implements Statement {}

@@ -5,8 +5,10 @@ import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
 import dripledger.engine.Records;
 import dripledger.engine.circuit.Refresher;
+import dripledger.server.records.Journal;
 import dripledger.server.records.LedgerUpkeep;
 import dripledger.server.records.Ownership;
+import dripledger.server.records.PostgresAccess;
 import dripledger.server.records.PostgresCheckpoints;
 import dripledger.server.records.PostgresDefinitions;
 import dripledger.server.records.PostgresDrift;
@@ -91,8 +93,14 @@ class EngineConfiguration {
 
   @Bean(destroyMethod = "close")
   RetentionJob retention(
-      Engine engine, DataSource dataSource, Ownership ownership, PostgresUpkeep history) {
-    return new RetentionJob(engine, new LedgerUpkeep(dataSource, ownership), history);
+      Engine engine,
+      DataSource dataSource,
+      Ownership ownership,
+      PostgresUpkeep history,
+      Journal journal,
+      Settings settings) {
+    return new RetentionJob(
+        engine, new LedgerUpkeep(dataSource, ownership), history, journal, settings.journalDays());
   }
 
   @Bean
@@ -109,6 +117,7 @@ class EngineConfiguration {
       PostgresCheckpoints checkpoints,
       Rejects rejects,
       PostgresUpkeep upkeep,
+      PostgresAccess access,
       OutsideSystems outsideSystems,
       Ownership ownership,
       Settings settings,
@@ -131,7 +140,7 @@ class EngineConfiguration {
     Engine engine =
         new Engine(
             options,
-            new Records(ledger, definitions, checkpoints, rejects, upkeep),
+            new Records(ledger, definitions, checkpoints, rejects, upkeep, access),
             outsideSystems,
             Clock.systemUTC());
     engine.onEnd(cause -> end(context, "the engine cannot go on: " + cause));

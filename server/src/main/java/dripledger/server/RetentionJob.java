@@ -6,6 +6,7 @@ import dripledger.engine.catalog.Retention;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
+import dripledger.server.records.Journal;
 import dripledger.server.records.LedgerUpkeep;
 import dripledger.server.records.PostgresUpkeep;
 import java.time.Instant;
@@ -31,10 +32,19 @@ final class RetentionJob implements AutoCloseable {
   private final Engine engine;
   private final LedgerUpkeep upkeep;
   private final PostgresUpkeep history;
+  private final Journal journal;
+  private final int journalDays;
   private final ScheduledExecutorService schedule =
       Executors.newSingleThreadScheduledExecutor(task -> new Thread(task, "retention"));
 
-  RetentionJob(Engine engine, LedgerUpkeep upkeep, PostgresUpkeep history) {
+  RetentionJob(
+      Engine engine,
+      LedgerUpkeep upkeep,
+      PostgresUpkeep history,
+      Journal journal,
+      int journalDays) {
+    this.journal = journal;
+    this.journalDays = journalDays;
     this.engine = engine;
     this.history = history;
     this.upkeep = upkeep;
@@ -59,8 +69,9 @@ final class RetentionJob implements AutoCloseable {
     }
     try {
       history.forget(Instant.now().minus(HISTORY_DAYS, ChronoUnit.DAYS));
+      journal.forget(Instant.now().minus(journalDays, ChronoUnit.DAYS));
     } catch (RuntimeException e) {
-      LOG.warn("the history of upkeep is longer than it may be: {}", e.getMessage());
+      LOG.warn("a history is longer than it may be: {}", e.getMessage());
     }
   }
 

@@ -1,5 +1,6 @@
 package dripledger.server;
 
+import java.util.List;
 import org.springframework.boot.context.properties.ConfigurationProperties;
 
 /**
@@ -36,6 +37,14 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param maxWireConnections of them at the same time
  * @param idleTransactionMillis how long such a client may hold a transaction and say nothing; 0 is
  *     for ever
+ * @param trustLoopback who comes from this machine without a token is the owner: {@code
+ *     until-roles} for as long as there is no other role, {@code always}, or {@code never}
+ * @param ownerTokenFile where the owner's first token is written; empty is beside the key of
+ *     secrets
+ * @param hosts names by which this machine is called from elsewhere
+ * @param tlsCertificate a PEM file with the certificate and those that it rests on; empty for none
+ * @param tlsKey a PEM file with its key
+ * @param journalDays for how long the journal is kept
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
 @ConfigurationProperties("drip")
@@ -67,4 +76,10 @@ public record Settings(
     String wireDatabase,
     int maxWireConnections,
     long idleTransactionMillis,
+    String trustLoopback,
+    String ownerTokenFile,
+    List<String> hosts,
+    String tlsCertificate,
+    String tlsKey,
+    int journalDays,
     String secretKeyFile) {}

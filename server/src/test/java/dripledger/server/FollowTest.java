@@ -42,7 +42,7 @@ class FollowTest {
                 "--drip.wire-port=-1",
                 "--drip.warm-up-millis=0",
                 "--drip.follow-retained-bytes=300000",
-                "--drip.secret-key-file=target/follow-" + ProcessHandle.current().pid() + ".key",
+                "--drip.secret-key-file=target/follow-" + ProcessHandle.current().pid() + "/key",
                 "--spring.datasource.url=" + cluster.jdbcUrl("drip"),
                 "--spring.datasource.password=loopback");
     engine = service.getBean(Engine.class);

@@ -8,16 +8,56 @@ import java.util.LinkedHashSet;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
+import java.util.function.Predicate;
 
-/** All definitions at one moment, in the order they were made. Immutable. */
+/**
+ * All definitions at one moment, in the order they were made; or those of them that somebody may
+ * use. Immutable.
+ */
 public final class Catalog {
   /** The catalog with nothing in it. */
   public static final Catalog EMPTY = new Catalog(new LinkedHashMap<>());
 
   private final Map<String, CatalogObject> byName;
+  private final Catalog whole; // null if it is this
+  private final Predicate<CatalogObject> readable; // null if everything is
 
   private Catalog(Map<String, CatalogObject> byName) {
+    this(byName, null, null);
+  }
+
+  private Catalog(
+      Map<String, CatalogObject> byName, Catalog whole, Predicate<CatalogObject> readable) {
     this.byName = Collections.unmodifiableMap(byName);
+    this.whole = whole;
+    this.readable = readable;
+  }
+
+  /**
+   * A part of it: nothing else can be named.
+   *
+   * @param visible what it has
+   * @param readable of that and of the tables of figures, what can be read
+   */
+  public Catalog part(Predicate<CatalogObject> visible, Predicate<CatalogObject> readable) {
+    Map<String, CatalogObject> left = new LinkedHashMap<>(byName);
+    left.values().removeIf(visible.negate());
+    return new Catalog(left, whole(), readable);
+  }
+
+  /** The catalog that this is a part of, or this. */
+  public Catalog whole() {
+    return whole == null ? this : whole;
+  }
+
+  /** Whether it is only a part. */
+  public boolean isPart() {
+    return whole != null;
+  }
+
+  /** Whether the rows of a thing that it has, or of a table of figures, can be read. */
+  public boolean isReadable(CatalogObject object) {
+    return readable == null || readable.test(object);
   }
 
   public Catalog with(CatalogObject object) {
@@ -37,9 +77,9 @@ public final class Catalog {
     return byName.get(name);
   }
 
-  /** The object of this number, or null. */
+  /** The object of this number, or null; of the whole catalog, for plans that are made. */
   public CatalogObject find(long id) {
-    return byName.values().stream().filter(o -> o.id() == id).findFirst().orElse(null);
+    return whole().byName.values().stream().filter(o -> o.id() == id).findFirst().orElse(null);
   }
 
   /** The connection an object is fed through, or null. */

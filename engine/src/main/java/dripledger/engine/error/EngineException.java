@@ -13,6 +13,8 @@ public final class EngineException extends RuntimeException {
     INVALID,
     NOT_SUPPORTED,
     NOT_FOUND,
+    /** Whoever asks may not do that. */
+    FORBIDDEN,
     ALREADY_EXISTS,
     IN_USE,
     CONSTRAINT,

@@ -1,9 +1,10 @@
 package dripledger.engine.introspection;
 
+import dripledger.engine.access.Access;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
-import dripledger.engine.catalog.CatalogObject.Figures;
 import dripledger.engine.catalog.DefinitionStore;
+import dripledger.engine.catalog.Figures;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.LateRows;
 import dripledger.engine.circuit.Rejects;
@@ -41,6 +42,7 @@ public final class FigureTables {
   private final DefinitionStore history;
   private final RunningScripts scripts;
   private final Endpoints endpoints;
+  private final Access access;
   private final Clock clock;
 
   public FigureTables(
@@ -53,6 +55,7 @@ public final class FigureTables {
       Upkeeper upkeeper,
       RunningScripts scripts,
       Endpoints endpoints,
+      Access access,
       Clock clock) {
     this.endpoints = endpoints;
     this.scripts = scripts;
@@ -63,6 +66,7 @@ public final class FigureTables {
     this.connectors = connectors;
     this.sources = sources;
     this.history = history;
+    this.access = access;
     this.clock = clock;
   }
 
@@ -121,7 +125,7 @@ public final class FigureTables {
             });
       }
     } else if (table == Figures.ENDPOINTS) {
-      for (CatalogObject.Endpoint e : endpoints.all()) {
+      for (CatalogObject.Endpoint e : endpoints.all(access.owner())) {
         Endpoints.Taken taken = endpoints.taken(e);
         rows.add(
             new Object[] {
@@ -130,6 +134,14 @@ public final class FigureTables {
       }
     } else if (table == Figures.ACTIVITY) {
       activity(rows);
+    } else if (table == Figures.ROLES) {
+      rows.addAll(AccessFigures.roles(access));
+    } else if (table == Figures.GRANTS) {
+      rows.addAll(AccessFigures.grants(access));
+    } else if (table == Figures.TOKENS) {
+      rows.addAll(AccessFigures.tokens(access));
+    } else if (table == Figures.JOURNAL) {
+      rows.addAll(AccessFigures.journal(access));
     } else if (table == Figures.LATE) {
       late(catalog, rows);
     } else if (table == Figures.WATERMARKS) {

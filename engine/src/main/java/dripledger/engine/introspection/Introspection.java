@@ -1,5 +1,7 @@
 package dripledger.engine.introspection;
 
+import dripledger.engine.access.Access;
+import dripledger.engine.access.Caller;
 import dripledger.engine.advice.StepStates;
 import dripledger.engine.advice.Trial;
 import dripledger.engine.catalog.Catalog;
@@ -51,6 +53,7 @@ public final class Introspection {
   private final Sources sources;
   private final QueryRunner runner;
   private final SinkFigures sinks;
+  private final Access access;
 
   public Introspection(
       Definitions definitions,
@@ -58,7 +61,9 @@ public final class Introspection {
       Connectors connectors,
       Sources sources,
       Deliveries deliveries,
-      QueryRunner runner) {
+      QueryRunner runner,
+      Access access) {
+    this.access = access;
     this.definitions = definitions;
     this.ledger = ledger;
     this.connectors = connectors;
@@ -87,8 +92,9 @@ public final class Introspection {
     return new Column(name, ColumnType.of(Kind.TIMESTAMP));
   }
 
-  public Result.Rows show(Command.Show command, Snapshot snapshot) {
-    Catalog catalog = definitions.catalog();
+  /** What there is of a kind, as far as somebody sees it. */
+  public Result.Rows show(Command.Show command, Snapshot snapshot, Caller caller) {
+    Catalog catalog = caller.catalog(definitions.catalog());
     List<Object[]> rows = new ArrayList<>();
     if (command.from() != null) {
       return behind(command, snapshot);
@@ -115,6 +121,12 @@ public final class Introspection {
             List.of(NAME, text("type"), text("options"), text("used_by"), text("health")),
             rows,
             snapshot.epoch());
+      }
+      case "ROLES" -> {
+        return AccessFigures.shownRoles(access, caller, snapshot.epoch());
+      }
+      case "GRANTS" -> {
+        return AccessFigures.shownGrants(access, caller, snapshot.epoch());
       }
       case "ENDPOINTS" -> {
         return EndpointFigures.show(catalog, snapshot.epoch());

@@ -1,5 +1,7 @@
 package dripledger.engine.query;
 
+import dripledger.engine.access.Caller;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.EndpointParameter;
@@ -82,13 +84,16 @@ public final class Endpoints {
         });
   }
 
-  /** The endpoint of this name. */
-  public CatalogObject.Endpoint endpoint(String name) {
-    if (catalog.get().find(name) instanceof CatalogObject.Endpoint endpoint) {
+  /** The endpoint of this name, if somebody may call it. */
+  public CatalogObject.Endpoint endpoint(String name, Caller caller) {
+    if (caller.catalog(catalog.get()).find(name) instanceof CatalogObject.Endpoint endpoint) {
       return endpoint;
     }
-    throw new EngineException(
-        Code.NOT_FOUND, "no endpoint \"" + name + "\"", "SHOW ENDPOINTS lists what there is");
+    String hint = "SHOW ENDPOINTS lists what there is";
+    if (!caller.isOwner()) {
+      throw caller.refused(name, "no endpoint \"" + name + "\" for role " + caller.role(), hint);
+    }
+    throw new EngineException(Code.NOT_FOUND, "no endpoint \"" + name + "\"", hint);
   }
 
   /**
@@ -97,11 +102,13 @@ public final class Endpoints {
    * @param given values as text, by the names of parameters
    * @throws EngineException (INVALID) that names the parameter that is to blame
    */
-  public Result.Rows call(CatalogObject.Endpoint endpoint, Map<String, String> given) {
+  public Result.Rows call(
+      CatalogObject.Endpoint endpoint, Map<String, String> given, Caller caller) {
+    caller.need(Privilege.SELECT, endpoint);
     long began = System.nanoTime();
     Figures noted = figures.computeIfAbsent(endpoint.id(), id -> new Figures());
     try (RunningScripts.Script running =
-        runner.scripts().begin(null, "endpoint " + endpoint.name() + " " + given)) {
+        runner.scripts().begin(null, "endpoint " + endpoint.name() + " " + given, caller)) {
       Result.Rows rows = answer(endpoint, values(endpoint, given));
       running.goOn();
       noted.done(System.nanoTime() - began);
@@ -168,7 +175,7 @@ public final class Endpoints {
     long kept = endpoint.cacheMillis() * 1_000_000;
     Answer known = kept == 0 ? null : answers.get(call);
     if (known != null && System.nanoTime() - known.atNanos < kept) {
-      return known.rows;
+      return runner.bounded(known.rows);
     }
     try (Pinned now = pin.get()) {
       Command.QueryPlan plan = plan(endpoint, call);
@@ -252,10 +259,10 @@ public final class Endpoints {
     }
   }
 
-  /** All endpoints, in the order they were made. */
-  public List<CatalogObject.Endpoint> all() {
+  /** All endpoints that somebody may call, in the order they were made. */
+  public List<CatalogObject.Endpoint> all(Caller caller) {
     List<CatalogObject.Endpoint> all = new ArrayList<>();
-    for (CatalogObject object : catalog.get().all()) {
+    for (CatalogObject object : caller.catalog(catalog.get()).all()) {
       if (object instanceof CatalogObject.Endpoint endpoint) {
         all.add(endpoint);
       }

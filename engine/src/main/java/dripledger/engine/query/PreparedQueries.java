@@ -1,5 +1,6 @@
 package dripledger.engine.query;
 
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.sql.Argument;
 import dripledger.engine.sql.PreparedQuery;
@@ -20,40 +21,44 @@ public final class PreparedQueries {
   /** Either seen once, or prepared, or found to be none that can be. */
   private record Entry(Catalog catalog, PreparedQuery query) {}
 
-  private final Map<String, Entry> byText =
+  /** {@code role} is whose part of the catalog it was planned with. */
+  private record Key(String role, String text) {}
+
+  private final Map<Key, Entry> byText =
       new LinkedHashMap<>(64, 0.75f, true) {
         private static final long serialVersionUID = 1L;
 
         @Override
-        protected boolean removeEldestEntry(Map.Entry<String, Entry> eldest) {
+        protected boolean removeEldestEntry(Map.Entry<Key, Entry> eldest) {
           return size() > KEPT;
         }
       };
 
   /** The query of this text, or null if it must be planned. */
-  public synchronized PreparedQuery find(String text, Catalog catalog) {
-    Entry entry = byText.get(text);
+  public synchronized PreparedQuery find(String text, Caller caller, Catalog catalog) {
+    Entry entry = byText.get(new Key(caller.role(), text));
     return entry != null && entry.catalog == catalog ? entry.query : null;
   }
 
   /** Notes that a query was asked and planned; prepares it if it was asked before. */
-  public void asked(String text, SqlFrontEnd frontEnd, Catalog catalog) {
+  public void asked(String text, SqlFrontEnd frontEnd, Caller caller, Catalog catalog) {
     if (text.length() > MAX_CHARS) {
       return;
     }
+    Key key = new Key(caller.role(), text);
     synchronized (this) {
-      Entry entry = byText.get(text);
+      Entry entry = byText.get(key);
       if (entry != null && entry.catalog == catalog) {
         return; // it cannot be prepared
       }
       if (entry == null) {
-        byText.put(text, new Entry(null, null));
+        byText.put(key, new Entry(null, null));
         return;
       }
     }
     PreparedQuery prepared = frontEnd.prepare(text, catalog);
     synchronized (this) {
-      byText.put(text, new Entry(catalog, prepared));
+      byText.put(key, new Entry(catalog, prepared));
     }
   }
 

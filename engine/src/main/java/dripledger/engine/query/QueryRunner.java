@@ -80,7 +80,9 @@ public final class QueryRunner {
       Snapshot snapshot,
       Consumer<Page> sink,
       BooleanSupplier enough) {
-    Work work = new Work(scripts.millis(bounds.millis()), bounds.maxBytes(), scripts.cancelled());
+    Work work =
+        new Work(
+            scripts.millis(bounds.millis()), scripts.bytes(bounds.maxBytes()), scripts.cancelled());
     Circuit[] made = new Circuit[1];
     Circuit circuit =
         Circuit.once(
@@ -387,7 +389,8 @@ public final class QueryRunner {
    *     again; or null
    */
   private Result.Rows answer(
-      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot, int most) {
+      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot, int upTo) {
+    int most = scripts.rows(upTo);
     RowLayout layout = new RowLayout(query.plan().schema());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
     Along along = bound == null ? along(query, snapshot) : null;
@@ -400,10 +403,7 @@ public final class QueryRunner {
         page -> {
           rows.add(page);
           if (rows.size() > most && (wanted < 0 || wanted > most)) {
-            throw new EngineException(
-                Code.LIMIT,
-                "the answer has more than " + most + " rows",
-                "add LIMIT or WHERE, or FOLLOW the query");
+            throw tooMany(most);
           }
         },
         () -> inOrder && wanted >= 0 && rows.size() >= wanted);
@@ -414,6 +414,22 @@ public final class QueryRunner {
       out.add(picked);
     }
     return new Result.Rows(query.columns(), out, snapshot.epoch());
+  }
+
+  /** The answer, if whoever asks on this thread may have as many rows. */
+  Result.Rows bounded(Result.Rows answer) {
+    int most = scripts.rows(Integer.MAX_VALUE);
+    if (answer.rows().size() > most) {
+      throw tooMany(most);
+    }
+    return answer;
+  }
+
+  private static EngineException tooMany(int most) {
+    return new EngineException(
+        Code.LIMIT,
+        "the answer has more than " + most + " rows",
+        "add LIMIT or WHERE, or FOLLOW the query");
   }
 
   /**

@@ -1,5 +1,7 @@
 package dripledger.engine.query;
 
+import dripledger.engine.access.Caller;
+import dripledger.engine.access.Role;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import java.util.Comparator;
@@ -22,12 +24,21 @@ public final class RunningScripts {
     private final String text;
     private final long began = System.nanoTime();
     private final long most; // milliseconds
+    private final String role;
+    private final Role.Bounds bounds;
     private volatile boolean cancelled;
 
-    private Script(String id, String text, long most) {
+    private Script(String id, String text, Caller caller, long most) {
       this.id = id;
       this.text = text;
       this.most = most;
+      role = caller.role();
+      bounds = caller.bounds();
+    }
+
+    /** Whose it is. */
+    public String role() {
+      return role;
     }
 
     /** By which it can be cancelled; no other has it since the start. */
@@ -74,8 +85,8 @@ public final class RunningScripts {
    *
    * @param id by which it can be cancelled, or null
    */
-  public Script begin(String id, String text) {
-    return begin(id, text, 0);
+  public Script begin(String id, String text, Caller caller) {
+    return begin(id, text, caller, 0);
   }
 
   /**
@@ -83,8 +94,8 @@ public final class RunningScripts {
    *
    * @param millis how long each of its queries may take; 0 for as long as any
    */
-  public Script begin(String id, String text, long millis) {
-    Script script = new Script(id, text, millis);
+  public Script begin(String id, String text, Caller caller, long millis) {
+    Script script = new Script(id, text, caller, millis);
     if (id != null) {
       byId.put(id, script); // first, so that one that is seen can be cancelled
     }
@@ -96,23 +107,25 @@ public final class RunningScripts {
    * Ends a script: its query at the next row, else before its next statement. What it has changed
    * stays changed.
    *
-   * @return whether it was being run
+   * @return whether it was being run, by the same role or for the owner
    */
-  public boolean cancel(String id) {
-    return cancel(byId.get(id));
+  public boolean cancel(String id, Caller caller) {
+    return cancel(byId.get(id), caller);
   }
 
   /** As above, by its number. */
-  public boolean cancel(long number) {
+  public boolean cancel(long number, Caller caller) {
     return cancel(
-        byThread.values().stream().filter(s -> s.number == number).findFirst().orElse(null));
+        byThread.values().stream().filter(s -> s.number == number).findFirst().orElse(null),
+        caller);
   }
 
-  private static boolean cancel(Script script) {
-    if (script != null) {
+  private static boolean cancel(Script script, Caller caller) {
+    boolean may = script != null && (caller.isOwner() || caller.role().equals(script.role));
+    if (may) {
       script.cancelled = true;
     }
-    return script != null;
+    return may;
   }
 
   /** Those that are being run, the longest first. */
@@ -129,8 +142,24 @@ public final class RunningScripts {
    */
   long millis(long all) {
     Script script = byThread.get(Thread.currentThread());
-    long own = script == null ? 0 : script.most;
-    return own == 0 ? all : all == 0 ? own : Math.min(own, all);
+    return script == null ? all : least(least(script.most, script.bounds.statementMillis()), all);
+  }
+
+  /** How much heap a query on this thread may hold. */
+  long bytes(long all) {
+    Script script = byThread.get(Thread.currentThread());
+    return script == null ? all : least(script.bounds.maxMemory(), all);
+  }
+
+  /** How many rows a query on this thread may answer. */
+  int rows(int all) {
+    Script script = byThread.get(Thread.currentThread());
+    return script == null ? all : (int) Math.min(all, least(script.bounds.maxRows(), all));
+  }
+
+  /** The smaller of two bounds, of which 0 is none. */
+  private static long least(long one, long other) {
+    return one == 0 ? other : other == 0 ? one : Math.min(one, other);
   }
 
   /** Whether the script of this thread was cancelled; for this thread. */

@@ -2,6 +2,9 @@ package dripledger.engine.sql;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Figures;
+import dripledger.engine.error.EngineException;
+import dripledger.engine.error.EngineException.Code;
 import java.util.ArrayList;
 import java.util.HashMap;
 import java.util.List;
@@ -31,7 +34,7 @@ import org.apache.calcite.util.ImmutableBitSet;
  * names, so that what it defines can depend on them.
  */
 final class CatalogSchema extends AbstractSchema {
-  private final Catalog catalog;
+  private final Catalog catalog; // or a part of one
   private final BiFunction<CatalogObject.View, RelOptTable.ToRelContext, RelNode> viewExpander;
   private final Set<Long> used;
 
@@ -66,16 +69,18 @@ final class CatalogSchema extends AbstractSchema {
 
   @Override
   protected Map<String, Schema> getSubSchemaMap() {
-    return Map.of("drip", new Figures());
+    return Map.of("drip", new FigureTables());
   }
 
   /** The schema {@code drip}: figures as tables. */
-  private final class Figures extends AbstractSchema {
+  private final class FigureTables extends AbstractSchema {
     @Override
     protected Map<String, Table> getTableMap() {
       Map<String, Table> tables = new HashMap<>();
-      for (CatalogObject.Figures figures : CatalogObject.Figures.ALL) {
-        tables.put(figures.name(), new Relation(figures));
+      for (Figures figures : Figures.ALL) {
+        if (catalog.isReadable(figures)) {
+          tables.put(figures.name(), new Relation(figures));
+        }
       }
       return tables;
     }
@@ -110,6 +115,12 @@ final class CatalogSchema extends AbstractSchema {
       return object;
     }
 
+    /** Notes that it is read, as whoever names it may. */
+    CatalogObject read() {
+      use(object);
+      return object;
+    }
+
     @Override
     public RelDataType getRowType(RelDataTypeFactory factory) {
       return TypeMapping.rowType(factory, object.schema(), StructKind.FULLY_QUALIFIED);
@@ -127,7 +138,12 @@ final class CatalogSchema extends AbstractSchema {
     }
   }
 
+  /** Notes that an object is read, if that is allowed. */
   void use(CatalogObject object) {
+    if (!catalog.isReadable(object)) {
+      throw new EngineException(
+          Code.FORBIDDEN, "\"" + object.name() + "\" may not be read", "GRANT SELECT allows it");
+    }
     used.add(object.id());
   }
 

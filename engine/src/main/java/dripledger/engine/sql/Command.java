@@ -1,5 +1,7 @@
 package dripledger.engine.sql;
 
+import dripledger.engine.access.Privilege;
+import dripledger.engine.access.Target;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.SourceSpec;
@@ -173,6 +175,20 @@ public sealed interface Command {
       String query,
       Set<Long> dependsOn)
       implements Create {}
+
+  /**
+   * CREATE ROLE.
+   *
+   * @param bounds by the names of options
+   */
+  record CreateRole(String name, boolean skip, Map<String, Long> bounds) implements Command {}
+
+  /** Bounds not named stay. */
+  record AlterRole(String name, Map<String, Long> bounds) implements Command {}
+
+  /** GRANT, or REVOKE. */
+  record Grant(boolean revoke, Map<Target, List<Privilege>> privileges, List<String> roles)
+      implements Command {}
 
   /** Ends a statement that is being carried out. */
   record Cancel(long number) implements Command {}

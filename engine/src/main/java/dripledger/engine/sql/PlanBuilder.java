@@ -46,17 +46,15 @@ import org.apache.calcite.util.ImmutableBitSet;
 final class PlanBuilder {
   private final RexBuilder rexBuilder;
   private final Expressions expressions;
-  private final CatalogSchema schema;
   private boolean kept; // whether the answer is kept up to date
   private boolean judging; // whether rows are to be told by how they came from their stream
 
   /**
    * @param now the time the query is asked at, in microseconds since 1970; null for a view
    */
-  PlanBuilder(RexBuilder rexBuilder, Long now, CatalogSchema schema) {
+  PlanBuilder(RexBuilder rexBuilder, Long now) {
     this.rexBuilder = rexBuilder;
     expressions = new Expressions(rexBuilder, now);
-    this.schema = schema;
   }
 
   static EngineException unsupported(String what) {
@@ -106,8 +104,7 @@ final class PlanBuilder {
   PlanNode build(RelNode rel) {
     if (rel instanceof TableScan scan) {
       CatalogSchema.Relation table = scan.getTable().unwrap(CatalogSchema.Relation.class);
-      CatalogObject object = table.object();
-      schema.use(object);
+      CatalogObject object = table.read();
       if (judging && object instanceof CatalogObject.MaterializedView m && isOfStream(m.plan())) {
         return m.plan(); // whose rows do not tell any more when they came
       }

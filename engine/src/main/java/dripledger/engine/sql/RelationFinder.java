@@ -2,6 +2,7 @@ package dripledger.engine.sql;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Figures;
 import dripledger.grammar.Statement;
 import dripledger.grammar.StatementNode;
 import java.util.LinkedHashSet;
@@ -60,10 +61,7 @@ final class RelationFinder extends org.apache.calcite.sql.util.SqlBasicVisitor<V
   private CatalogObject object(SqlIdentifier id) {
     String name = id.names.get(id.names.size() - 1);
     return id.names.size() == 2 && id.names.get(0).equalsIgnoreCase("drip")
-        ? CatalogObject.Figures.ALL.stream()
-            .filter(f -> f.name().equalsIgnoreCase(name))
-            .findFirst()
-            .orElse(null)
+        ? Figures.named(name)
         : catalog.find(name);
   }
 

@@ -12,11 +12,14 @@ import dripledger.grammar.StatementNode;
 import java.util.ArrayList;
 import java.util.HashSet;
 import java.util.List;
+import java.util.Locale;
 import java.util.Map;
 import java.util.Set;
 import java.util.regex.Matcher;
 import java.util.regex.Pattern;
+import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlOrderBy;
@@ -58,7 +61,7 @@ public final class SqlFrontEnd {
       if (e.line() > 0 || !m.find()) {
         return e;
       }
-      SqlParserPos pos = placeOf(node);
+      SqlParserPos pos = placeOf(node, script);
       int lineBreak = text().lastIndexOf('\n', m.start());
       int lines = (int) text().substring(0, m.start()).chars().filter(c -> c == '\n').count();
       int column = lines == 0 ? pos.getColumnNum() + m.start() : m.start() - lineBreak;
@@ -102,19 +105,27 @@ public final class SqlFrontEnd {
   }
 
   static String textOf(SqlNode node, String script) {
-    SqlParserPos pos = placeOf(node);
+    SqlParserPos pos = placeOf(node, script);
     return script.substring(
         offset(script, pos.getLineNum(), pos.getColumnNum()),
         Math.min(script.length(), offset(script, pos.getEndLineNum(), pos.getEndColumnNum()) + 1));
   }
 
   /** Where a node is, all of it: the parser's own place of an ordered query is its last word. */
-  private static SqlParserPos placeOf(SqlNode node) {
+  private static SqlParserPos placeOf(SqlNode node, String script) {
     SqlParserPos own = node.getParserPosition();
+    if (node.getKind() == SqlKind.EXPLICIT_TABLE) { // which the parser places before itself
+      SqlParserPos name = ((SqlCall) node).operand(0).getParserPosition();
+      int at = offset(script, name.getLineNum(), name.getColumnNum());
+      int begin = script.toUpperCase(Locale.ROOT).lastIndexOf("TABLE", at);
+      int line = 1 + (int) script.substring(0, begin).chars().filter(c -> c == '\n').count();
+      int column = begin - script.lastIndexOf('\n', begin);
+      return new SqlParserPos(line, column, name.getEndLineNum(), name.getEndColumnNum());
+    }
     if (!(node instanceof SqlOrderBy ordered)) {
       return own;
     }
-    SqlParserPos query = placeOf(ordered.query);
+    SqlParserPos query = placeOf(ordered.query, script);
     SqlParserPos last = own;
     for (SqlNode part : new SqlNode[] {ordered.orderList, ordered.offset, ordered.fetch}) {
       if (part != null && isBehind(part.getParserPosition(), last)) {

@@ -18,6 +18,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import org.apache.calcite.config.CalciteConnectionConfigImpl;
+import org.apache.calcite.config.CalciteConnectionProperty;
 import org.apache.calcite.jdbc.CalciteSchema;
 import org.apache.calcite.plan.Contexts;
 import org.apache.calcite.plan.ConventionTraitDef;
@@ -51,8 +52,8 @@ final class StatementCheck {
   private final long nowMicros;
   private final RelDataTypeFactory types = Dialect.typeFactory();
   private final Set<Long> used = new LinkedHashSet<>();
-  private final CatalogSchema schema;
   private final CalciteCatalogReader reader;
+  private final CalciteCatalogReader inViews; // which read as whoever made them could
   private final SqlValidator validator;
   private final RelOptCluster cluster;
 
@@ -61,16 +62,8 @@ final class StatementCheck {
     this.script = script;
     this.arguments = arguments;
     this.nowMicros = nowMicros;
-    schema = new CatalogSchema(catalog, this::expandView, used);
-    CalciteSchema root = CalciteSchema.createRootSchema(false, false, "", schema);
-    TypeMapping.aliases().forEach(root::add);
-    reader =
-        new CalciteCatalogReader(
-            root,
-            List.of(""),
-            types,
-            CalciteConnectionConfigImpl.DEFAULT.set(
-                org.apache.calcite.config.CalciteConnectionProperty.CASE_SENSITIVE, "true"));
+    reader = reader(catalog);
+    inViews = catalog.isPart() ? reader(catalog.whole()) : reader;
     validator = newValidator();
     VolcanoPlanner planner = new VolcanoPlanner(Contexts.empty());
     planner.addRelTraitDef(ConventionTraitDef.INSTANCE);
@@ -78,6 +71,17 @@ final class StatementCheck {
     planner.setExecutor((rexBuilder, constants, results) -> results.addAll(constants));
     cluster = RelOptCluster.create(planner, new RexBuilder(types));
     PlanFacts.use(cluster);
+  }
+
+  private CalciteCatalogReader reader(Catalog of) {
+    CatalogSchema schema = new CatalogSchema(of, this::expandView, used);
+    CalciteSchema root = CalciteSchema.createRootSchema(false, false, "", schema);
+    TypeMapping.aliases().forEach(root::add);
+    return new CalciteCatalogReader(
+        root,
+        List.of(""),
+        types,
+        CalciteConnectionConfigImpl.DEFAULT.set(CalciteConnectionProperty.CASE_SENSITIVE, "true"));
   }
 
   SqlValidator newValidator() {
@@ -116,6 +120,10 @@ final class StatementCheck {
     }
     if (statement instanceof Statement.CreateTable s) {
       return definitions.createTable(s);
+    }
+    Command access = new AccessStatements(catalog).check(statement);
+    if (access != null) {
+      return access;
     }
     if (statement instanceof Statement.AlterOptions s) {
       return definitions.alterOptions(s);
@@ -185,9 +193,8 @@ final class StatementCheck {
   private CatalogObject existing(SqlIdentifier id) {
     CatalogObject object = catalog.find(SqlFrontEnd.name(id));
     if (object == null) {
-      String near =
-          SqlErrors.nearest(
-              id.getSimple(), catalog.all().stream().map(CatalogObject::name).toList());
+      List<String> names = catalog.all().stream().map(CatalogObject::name).toList();
+      String near = SqlErrors.nearest(id.getSimple(), names);
       throw new EngineException(
           Code.NOT_FOUND,
           "no stream, table or view \"" + id.getSimple() + "\"",
@@ -343,21 +350,22 @@ final class StatementCheck {
 
   private RelNode expandView(CatalogObject.View view, RelOptTable.ToRelContext context) {
     SqlNode query = parseQuery(view.query()).accept(new SyntaxRewriter(Map.of()));
-    SqlValidator inner = newValidator();
+    SqlValidator inner = new DialectValidator(inViews, types);
     SqlNode validated = inner.validate(query);
-    return relations(inner, validated).project();
+    return relations(inner, inViews, validated).project();
   }
 
   /** A query as relations; simplified, unless the SQL library fails on what is never true. */
-  private RelRoot relations(SqlValidator over, SqlNode validated) {
+  private RelRoot relations(SqlValidator over, CalciteCatalogReader tables, SqlNode validated) {
     try {
-      return converter(over, true).convertQuery(validated, false, true);
+      return converter(over, tables, true).convertQuery(validated, false, true);
     } catch (AssertionError e) {
-      return converter(over, false).convertQuery(validated, false, true);
+      return converter(over, tables, false).convertQuery(validated, false, true);
     }
   }
 
-  private SqlToRelConverter converter(SqlValidator over, boolean simplify) {
+  private SqlToRelConverter converter(
+      SqlValidator over, CalciteCatalogReader tables, boolean simplify) {
     RelOptTable.ViewExpander none =
         (rowType, queryString, schemaPath, viewPath) -> {
           throw new IllegalStateException("views expand themselves");
@@ -365,7 +373,7 @@ final class StatementCheck {
     return new SqlToRelConverter(
         none,
         over,
-        reader,
+        tables,
         cluster,
         new Convertlets(),
         SqlToRelConverter.config()
@@ -379,7 +387,7 @@ final class StatementCheck {
   }
 
   private PlanBuilder builder(Long now) {
-    return new PlanBuilder(cluster.getRexBuilder(), now, schema);
+    return new PlanBuilder(cluster.getRexBuilder(), now);
   }
 
   /**
@@ -409,7 +417,7 @@ final class StatementCheck {
     }
     try {
       SqlNode validated = validator.validate(rewritten);
-      RelRoot root = relations(validator, validated);
+      RelRoot root = relations(validator, reader, validated);
       List<Map.Entry<Integer, String>> fields = new ArrayList<>();
       for (Map.Entry<Integer, String> f : root.fields) {
         // The validator would tell columns of one name apart by numbers.
@@ -464,7 +472,7 @@ final class StatementCheck {
     TableModify modify;
     try {
       validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
-      modify = (TableModify) relations(validator, validated).rel;
+      modify = (TableModify) relations(validator, reader, validated).rel;
       PlanNode rows =
           builder(nowMicros).query(QueryShape.of(modify.getInput(), null), identity(modify)).plan();
       if (insert) {

@@ -1,5 +1,6 @@
 package dripledger.engine.statement;
 
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.change.TableTransactions;
 import dripledger.engine.error.EngineException;
@@ -23,6 +24,7 @@ import java.util.function.Consumer;
 public final class Session implements AutoCloseable {
   private final Statements statements;
   private final String id;
+  private final Caller caller;
   private TableTransactions.Transaction transaction;
   private Pinned pinned; // what a transaction reads that reads one epoch
   private boolean readOnly;
@@ -31,9 +33,15 @@ public final class Session implements AutoCloseable {
   /**
    * @param id by which its statements can be cancelled
    */
-  Session(Statements statements, String id) {
+  Session(Statements statements, String id, Caller caller) {
     this.statements = statements;
     this.id = id;
+    this.caller = caller;
+  }
+
+  /** Whose it is. */
+  public Caller caller() {
+    return caller;
   }
 
   /**
@@ -47,16 +55,17 @@ public final class Session implements AutoCloseable {
 
   /** What a statement takes and answers, see {@link SqlFrontEnd#describe}. */
   public SqlFrontEnd.Described describe(String text, Map<String, ColumnType> declared) {
-    return statements.describe(text, declared);
+    return statements.describe(text, declared, caller);
   }
 
   /** The query as a read by key, or null if it is something else. */
   public PointRead pointRead(String text) {
-    return statements.pointRead(text);
+    return statements.pointRead(text, caller);
   }
 
+  /** What it sees. */
   public Catalog catalog() {
-    return statements.catalog();
+    return caller.catalog(statements.catalog());
   }
 
   /**
@@ -129,21 +138,22 @@ public final class Session implements AutoCloseable {
    * @param arguments values of its parameters
    */
   public Result execute(String text, Map<String, Object> arguments) {
-    try (RunningScripts.Script running = statements.scripts().begin(id, text, statementMillis)) {
+    try (RunningScripts.Script running =
+        statements.scripts().begin(id, text, caller, statementMillis)) {
       running.goOn();
       if (pinned != null || transaction == null || !transaction.hasChanges()) {
         try (Pinned now = read()) {
-          Result known = statements.answerPrepared(text, arguments, now.snapshot());
+          Result known = statements.answerPrepared(text, arguments, now.snapshot(), caller);
           if (known != null) {
             return known;
           }
         }
       }
       if (transaction != null) {
-        return statements.run(text, arguments, transaction, readOnly, pinned);
+        return statements.run(text, arguments, transaction, readOnly, pinned, caller);
       }
       try (TableTransactions.Transaction alone = statements.transaction()) {
-        return statements.run(text, arguments, alone, readOnly, null);
+        return statements.run(text, arguments, alone, readOnly, null, caller);
       }
     }
   }
@@ -156,16 +166,17 @@ public final class Session implements AutoCloseable {
    *     changed; then it is for {@link #execute}
    */
   public boolean stream(String text, Consumer<List<Column>> columns, Consumer<Object[]> rows) {
-    try (RunningScripts.Script running = statements.scripts().begin(id, text, statementMillis);
+    try (RunningScripts.Script running =
+            statements.scripts().begin(id, text, caller, statementMillis);
         Pinned now = read()) {
       running.goOn();
-      return now != null && statements.stream(text, now, columns, rows);
+      return now != null && statements.stream(text, now, caller, columns, rows);
     }
   }
 
   /** Ends the statement that is being carried out, if there is one. Safe from any thread. */
   public boolean cancel() {
-    return statements.scripts().cancel(id);
+    return statements.scripts().cancel(id, caller);
   }
 
   static EngineException refusedChange(boolean oneEpoch) {

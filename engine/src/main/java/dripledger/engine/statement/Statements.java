@@ -1,5 +1,7 @@
 package dripledger.engine.statement;
 
+import dripledger.engine.access.Access;
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.change.TableTransactions;
 import dripledger.engine.definition.Definitions;
@@ -31,7 +33,11 @@ import java.util.regex.Pattern;
 
 /** Carries the statements of a script out, in order. Safe from any thread. */
 public final class Statements {
+  private static final Pattern UNKNOWN =
+      Pattern.compile("no [\\w ,]+ \"([^\"]+)\"|\"([^\"]+)\" may not be read");
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
+
+  private static final int SHOWN = 1000; // characters of a statement
 
   private final SqlFrontEnd frontEnd;
   private final PreparedQueries prepared = new PreparedQueries();
@@ -44,6 +50,8 @@ public final class Statements {
   private final Upkeeper upkeeper;
   private final SinkStatements sinks;
   private final LongSupplier nowMicros;
+  private final Access access;
+  private final RoleStatements roles;
 
   /**
    * @param definitionLock held while something is defined
@@ -59,6 +67,7 @@ public final class Statements {
       ReentrantLock definitionLock,
       Upkeeper upkeeper,
       SinkStatements sinks,
+      Access access,
       LongSupplier nowMicros) {
     this.frontEnd = frontEnd;
     this.loop = loop;
@@ -70,27 +79,32 @@ public final class Statements {
     this.upkeeper = upkeeper;
     this.sinks = sinks;
     this.nowMicros = nowMicros;
+    this.access = access;
+    roles = new RoleStatements(access);
   }
 
-  /** See {@link dripledger.engine.Engine#execute(String, Map, String, Consumer)}. */
+  /** See {@link dripledger.engine.Engine#execute(String, Map, String, Caller, Consumer)}. */
   public void execute(
-      String script, Map<String, Object> arguments, String id, Consumer<Result> sink) {
-    Result known = answerPrepared(script, arguments);
+      String script,
+      Map<String, Object> arguments,
+      String id,
+      Caller caller,
+      Consumer<Result> sink) {
+    Result known = answerPrepared(script, arguments, caller);
     if (known != null) {
       sink.accept(known);
       return;
     }
     List<SqlFrontEnd.Parsed> statements = frontEnd.parse(script);
-    try (RunningScripts.Script running = runner.scripts().begin(id, script);
+    try (RunningScripts.Script running = runner.scripts().begin(id, script, caller);
         TableTransactions.Transaction transaction = transactions.begin(id, statements.size())) {
       for (SqlFrontEnd.Parsed parsed : statements) {
         running.goOn();
-        Command command =
-            frontEnd.check(parsed, definitions.catalog(), arguments, nowMicros.getAsLong());
+        Command command = check(parsed, arguments, caller);
         try {
-          sink.accept(execute(command, parsed.text(), transaction));
+          sink.accept(execute(command, parsed.text(), transaction, caller));
           if (command instanceof Command.Query && parsed.isWhole()) {
-            prepared.asked(script, frontEnd, definitions.catalog());
+            prepared.asked(script, frontEnd, caller, caller.catalog(catalog()));
           }
         } catch (EngineException e) {
           throw placed(e, parsed);
@@ -101,8 +115,41 @@ public final class Statements {
   }
 
   /** A client's own session; {@code id} is what its statements are cancelled by. */
-  public Session session(String id) {
-    return new Session(this, id);
+  public Session session(String id, Caller caller) {
+    return new Session(this, id, caller);
+  }
+
+  /** Checks a statement, and whether somebody may do it. */
+  private Command check(SqlFrontEnd.Parsed parsed, Map<String, Object> arguments, Caller caller) {
+    Catalog whole = catalog();
+    try {
+      Command command =
+          frontEnd.check(parsed, caller.catalog(whole), arguments, nowMicros.getAsLong());
+      Permissions.check(command, caller, whole);
+      return command;
+    } catch (EngineException e) {
+      throw concealed(e, caller);
+    }
+  }
+
+  /**
+   * What somebody is told who names what is not there, or what is not for them: the same in both
+   * cases.
+   */
+  public static EngineException concealed(EngineException e, Caller caller) {
+    Matcher unknown = UNKNOWN.matcher(e.getMessage());
+    if (caller.isOwner() || !unknown.matches()) {
+      return e;
+    }
+    String name = unknown.group(1);
+    caller.note("refused", name, e.getMessage());
+    boolean near = e.hint() != null && e.hint().startsWith("did you mean");
+    return new EngineException(
+        Code.FORBIDDEN,
+        "there is no \"" + name + "\" that role " + caller.role() + " may read",
+        e.line(),
+        e.column(),
+        near ? e.hint() : "its owner can GRANT SELECT ON " + name + " TO " + caller.role());
   }
 
   Catalog catalog() {
@@ -125,12 +172,16 @@ public final class Statements {
     return transactions.begin(null, 1);
   }
 
-  SqlFrontEnd.Described describe(String text, Map<String, ColumnType> declared) {
-    return frontEnd.describe(text, catalog(), declared, nowMicros.getAsLong());
+  SqlFrontEnd.Described describe(String text, Map<String, ColumnType> declared, Caller caller) {
+    try {
+      return frontEnd.describe(text, caller.catalog(catalog()), declared, nowMicros.getAsLong());
+    } catch (EngineException e) {
+      throw concealed(e, caller);
+    }
   }
 
-  PointRead pointRead(String text) {
-    Catalog catalog = catalog();
+  PointRead pointRead(String text, Caller caller) {
+    Catalog catalog = caller.catalog(catalog());
     PreparedQuery query = frontEnd.prepare(text, catalog);
     return query == null ? null : PointRead.of(query, catalog, loop.snapshot());
   }
@@ -145,24 +196,25 @@ public final class Statements {
       Map<String, Object> arguments,
       TableTransactions.Transaction transaction,
       boolean readOnly,
-      Pinned pinned) {
+      Pinned pinned,
+      Caller caller) {
     SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
     if (!parsed.isWhole()) { // whoever cut it out has read it otherwise
       throw new EngineException(Code.SYNTAX, "there is more than one statement", "send each alone");
     }
-    Command command = frontEnd.check(parsed, catalog(), arguments, nowMicros.getAsLong());
+    Command command = check(parsed, arguments, caller);
     if (readOnly && !command.onlyReads()) {
       throw Session.refusedChange(pinned != null);
     }
     try {
       if (!(command instanceof Command.Query q)) {
-        return execute(command, parsed.text(), transaction);
+        return execute(command, parsed.text(), transaction, caller);
       }
       Result answer =
           pinned == null
               ? transaction.answer(q.plan())
               : runner.answer(q.plan(), pinned.snapshot());
-      prepared.asked(text, frontEnd, catalog());
+      prepared.asked(text, frontEnd, caller, caller.catalog(catalog()));
       return answer;
     } catch (EngineException e) {
       throw placed(e, parsed);
@@ -174,9 +226,14 @@ public final class Statements {
    *
    * @return false if it has to be answered as a whole
    */
-  boolean stream(String text, Pinned now, Consumer<List<Column>> columns, Consumer<Object[]> rows) {
+  boolean stream(
+      String text,
+      Pinned now,
+      Caller caller,
+      Consumer<List<Column>> columns,
+      Consumer<Object[]> rows) {
     SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
-    Command command = frontEnd.check(parsed, catalog(), Map.of(), nowMicros.getAsLong());
+    Command command = check(parsed, Map.of(), caller);
     if (!(command instanceof Command.Query q)
         || !q.plan().order().isEmpty()
         || q.plan().offset() > 0
@@ -203,14 +260,15 @@ public final class Statements {
   }
 
   /** The answer to a query that was asked before and need not be planned; or null. */
-  private Result answerPrepared(String script, Map<String, Object> arguments) {
+  private Result answerPrepared(String script, Map<String, Object> arguments, Caller caller) {
     try (Pinned now = loop.pin()) {
-      return answerPrepared(script, arguments, now.snapshot());
+      return answerPrepared(script, arguments, now.snapshot(), caller);
     }
   }
 
-  Result answerPrepared(String script, Map<String, Object> arguments, Snapshot snapshot) {
-    PreparedQuery query = prepared.find(script, definitions.catalog());
+  Result answerPrepared(
+      String script, Map<String, Object> arguments, Snapshot snapshot, Caller caller) {
+    PreparedQuery query = prepared.find(script, caller, caller.catalog(catalog()));
     Map<Integer, Object> values = query == null ? null : PreparedQueries.bound(query, arguments);
     return values == null ? null : runner.answerBound(query, values, snapshot);
   }
@@ -221,17 +279,22 @@ public final class Statements {
     return option.find() ? parsed.placed(e, option.group(1)) : e;
   }
 
-  private Result cancel(long number) {
-    if (!runner.scripts().cancel(number)) {
+  private Result cancel(long number, Caller caller) {
+    if (!runner.scripts().cancel(number, caller)) {
       throw new EngineException(
           Code.NOT_FOUND,
-          "no statement " + number + " is being carried out",
+          "no statement "
+              + number
+              + (caller.isOwner() ? "" : " of role " + caller.role())
+              + " is being carried out",
           "SELECT number, ms, statement FROM drip.activity lists those that are");
     }
+    caller.note("cancel", null, "statement " + number);
     return new Result.Done("cancelled statement " + number, loop.snapshot().epoch());
   }
 
-  private Result execute(Command command, String sql, TableTransactions.Transaction transaction) {
+  private Result execute(
+      Command command, String sql, TableTransactions.Transaction transaction, Caller caller) {
     if (command instanceof Command.Query q) {
       return transaction.answer(q.plan());
     }
@@ -244,7 +307,7 @@ public final class Statements {
       return transaction.step(t.step());
     }
     if (command instanceof Command.Show s) {
-      return introspection.show(s, loop.snapshot());
+      return introspection.show(s, loop.snapshot(), caller);
     }
     if (command instanceof Command.Describe d) {
       return introspection.describe(d.name(), loop.snapshot());
@@ -258,7 +321,7 @@ public final class Statements {
       }
     }
     if (command instanceof Command.Cancel c) {
-      return cancel(c.number());
+      return cancel(c.number(), caller);
     }
     if (command instanceof Command.Follow) {
       throw new EngineException(
@@ -278,20 +341,52 @@ public final class Statements {
     }
     definitionLock.lock();
     try {
-      if (command instanceof Command.Drop d) {
-        return definitions.drop(d);
-      }
-      if (command instanceof Command.RefreshTable r) {
-        return definitions.loads().refresh(r);
-      }
-      if (command instanceof Command.Index i) {
-        return definitions.indexes().change(sql, i);
-      }
-      return command instanceof Command.AddColumn || command instanceof Command.AlterOptions
-          ? definitions.alterations().alter(sql, command)
-          : definitions.create(sql, (Command.Create) command);
+      Result result = define(command, sql, caller);
+      caller.note("define", Permissions.named(command), shortened(sql));
+      return result;
     } finally {
       definitionLock.unlock();
     }
+  }
+
+  private static String shortened(String sql) {
+    return sql.length() > SHOWN ? sql.substring(0, SHOWN) + "…" : sql;
+  }
+
+  private Result define(Command command, String sql, Caller caller) {
+    String said =
+        command instanceof Command.CreateRole r
+            ? roles.create(r)
+            : command instanceof Command.AlterRole r
+                ? roles.alter(r)
+                : command instanceof Command.Grant g
+                    ? roles.grant(g, caller, catalog())
+                    : command instanceof Command.Drop d && d.kind().equals("ROLE")
+                        ? roles.drop(d)
+                        : null;
+    if (said != null) {
+      return new Result.Done(said, epoch());
+    }
+    if (command instanceof Command.Drop d) {
+      Result result = definitions.drop(d);
+      access.settle(catalog());
+      return result;
+    }
+    if (command instanceof Command.RefreshTable r) {
+      return definitions.loads().refresh(r);
+    }
+    if (command instanceof Command.Index i) {
+      return definitions.indexes().change(sql, i);
+    }
+    if (command instanceof Command.AddColumn || command instanceof Command.AlterOptions) {
+      return definitions.alterations().alter(sql, command);
+    }
+    Command.Create create = (Command.Create) command;
+    boolean fresh = catalog().find(create.name()) == null;
+    Result result = definitions.create(sql, create);
+    if (fresh) {
+      access.made(caller, create.name());
+    }
+    return result;
   }
 }

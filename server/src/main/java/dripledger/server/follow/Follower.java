@@ -1,5 +1,6 @@
 package dripledger.server.follow;
 
+import dripledger.engine.access.Caller;
 import jakarta.servlet.AsyncContext;
 import jakarta.servlet.ServletOutputStream;
 import jakarta.servlet.WriteListener;
@@ -27,6 +28,7 @@ final class Follower implements WriteListener {
   private int written;
   private boolean unflushed;
   private final long has; // the epoch of the rows it began with
+  private final Caller caller;
   private long next; // number of the query's entry it gets next
   private String end; // what is said last
   private boolean saidEnd;
@@ -37,13 +39,19 @@ final class Follower implements WriteListener {
   /**
    * @param start where it begins
    */
-  Follower(AsyncContext context, FollowedQuery query, FollowedQuery.Start start)
+  Follower(AsyncContext context, FollowedQuery query, FollowedQuery.Start start, Caller caller)
       throws IOException {
+    this.caller = caller;
     this.context = context;
     this.query = query;
     next = start.next();
     has = start.has();
     out = context.getResponse().getOutputStream();
+  }
+
+  /** Who follows. */
+  Caller caller() {
+    return caller;
   }
 
   /** Begins to write. */

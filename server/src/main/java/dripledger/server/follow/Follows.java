@@ -1,15 +1,18 @@
 package dripledger.server.follow;
 
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.server.Settings;
+import dripledger.server.access.Tokens;
 import jakarta.servlet.AsyncContext;
 import jakarta.servlet.http.HttpServletRequest;
 import jakarta.servlet.http.HttpServletResponse;
 import java.io.IOException;
 import java.nio.charset.StandardCharsets;
 import java.security.SecureRandom;
+import java.util.HashMap;
 import java.util.HexFormat;
 import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
@@ -53,7 +56,11 @@ public class Follows implements SmartLifecycle {
       Executors.newSingleThreadScheduledExecutor(Follows::thread);
   private volatile boolean running;
 
-  Follows(Engine engine, Settings settings, JsonMapper mapper) {
+  Follows(Engine engine, Settings settings, Tokens tokens, JsonMapper mapper) {
+    tokens.onChange(
+        () -> {
+          Future<?> ignored = looking.submit(this::putOut);
+        });
     this.engine = engine;
     this.settings = settings;
     this.mapper = mapper;
@@ -79,13 +86,27 @@ public class Follows implements SmartLifecycle {
    * @throws EngineException if the query cannot be followed
    */
   public void follow(
-      String sql, String lastId, HttpServletRequest request, HttpServletResponse response)
+      String sql,
+      String lastId,
+      Caller caller,
+      HttpServletRequest request,
+      HttpServletResponse response)
       throws IOException, InterruptedException {
     if (count() >= settings.maxFollowers()) {
       throw new EngineException(
           Code.LIMIT,
           "too many followers at the same time",
           "close some, or raise drip.max-followers");
+    }
+    long most = caller.bounds().connections();
+    if (most > 0 && count(caller.role()) >= most) {
+      throw new EngineException(
+          Code.LIMIT,
+          "role " + caller.role() + " follows as much as it may at the same time",
+          "close some, or let the owner raise its connections");
+    }
+    if (!caller.isOwner()) { // before it is known who follows it too
+      engine.followed(sql.strip(), Map.of(), caller);
     }
     FollowedQuery query = query(sql.strip());
     FollowedQuery.Start start = resumed(query, lastId);
@@ -103,7 +124,7 @@ public class Follows implements SmartLifecycle {
     response.setHeader("X-Accel-Buffering", "no");
     AsyncContext context = request.startAsync();
     context.setTimeout(0);
-    Follower follower = new Follower(context, query, start);
+    Follower follower = new Follower(context, query, start, caller);
     query.join(follower);
     follower.begin(GREETING, start.before());
     if (query.hasEnded()) { // before it joined, so that nobody has told it
@@ -165,6 +186,44 @@ public class Follows implements SmartLifecycle {
     return queries.values().stream().mapToInt(q -> q.followers().size()).sum();
   }
 
+  private long count(String role) {
+    return queries.values().stream()
+        .flatMap(q -> q.followers().stream())
+        .filter(f -> f.caller().role().equals(role))
+        .count();
+  }
+
+  /** Ends those who may no longer follow. */
+  private void putOut() {
+    queries.forEach(
+        (sql, query) -> {
+          Map<String, String> why = new HashMap<>(); // by role
+          for (Follower follower : query.followers()) {
+            Caller caller = follower.caller();
+            String reason =
+                !caller.isGood()
+                    ? "its token is no longer good"
+                    : why.computeIfAbsent(caller.role(), role -> refusal(sql, caller));
+            if (!reason.isEmpty()) {
+              follower.endWith(mapper.writeValueAsString(reason));
+              follower.write();
+            }
+          }
+        });
+  }
+
+  /** Why somebody may not follow a query; empty if that is allowed. */
+  private String refusal(String sql, Caller caller) {
+    try {
+      if (!caller.isOwner()) {
+        engine.followed(sql, Map.of(), caller);
+      }
+      return "";
+    } catch (EngineException e) {
+      return e.getMessage();
+    }
+  }
+
   private void look() {
     try {
       for (Map.Entry<String, FollowedQuery> each : queries.entrySet()) {
@@ -177,6 +236,9 @@ public class Follows implements SmartLifecycle {
           queries.remove(each.getKey(), query);
         }
         for (Follower follower : query.followers()) {
+          if (!follower.caller().isGood()) {
+            follower.endWith("\"its token is no longer good\"");
+          }
           follower.signOfLife();
           follower.write();
           if (follower.stuckNanos() > STUCK_NANOS) {

@@ -3,6 +3,7 @@ package dripledger.server.http;
 import dripledger.connectors.format.JsonRows;
 import dripledger.connectors.format.PlainText;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.EndpointParameter;
 import dripledger.engine.error.EngineException;
@@ -30,20 +31,21 @@ final class ApiDescription {
     this.engine = engine;
   }
 
-  Map<String, Object> document() {
+  /** What somebody may call. */
+  Map<String, Object> document(Caller caller) {
     Map<String, Object> document = new LinkedHashMap<>();
     document.put("openapi", "3.1.0");
     document.put("info", Map.of("title", "Drip Ledger endpoints", "version", "1"));
     Map<String, Object> paths = new LinkedHashMap<>();
-    for (CatalogObject.Endpoint endpoint : engine.endpoints().all()) {
-      paths.put("/api/v1/endpoints/" + endpoint.name(), Map.of("get", operation(endpoint)));
+    for (CatalogObject.Endpoint endpoint : engine.endpoints().all(caller)) {
+      paths.put("/api/v1/endpoints/" + endpoint.name(), Map.of("get", operation(endpoint, caller)));
     }
     document.put("paths", paths);
     document.put("components", Map.of("schemas", Map.of("Problem", problem())));
     return document;
   }
 
-  private Map<String, Object> operation(CatalogObject.Endpoint endpoint) {
+  private Map<String, Object> operation(CatalogObject.Endpoint endpoint, Caller caller) {
     Map<String, Object> operation = new LinkedHashMap<>();
     operation.put("operationId", endpoint.name());
     if (endpoint.description() != null) {
@@ -55,7 +57,7 @@ final class ApiDescription {
     Map<String, Object> content = new LinkedHashMap<>();
     Map<String, Object> json = new LinkedHashMap<>();
     json.put("schema", answer(endpoint));
-    Object example = example(endpoint);
+    Object example = example(endpoint, caller);
     if (example != null) {
       json.put("example", example);
     }
@@ -167,12 +169,12 @@ final class ApiDescription {
   }
 
   /** What a call without parameters answers, cut short; null if it needs some. */
-  private Object example(CatalogObject.Endpoint endpoint) {
+  private Object example(CatalogObject.Endpoint endpoint, Caller caller) {
     if (endpoint.parameters().stream().anyMatch(EndpointParameter::required)) {
       return null;
     }
     try {
-      Result.Rows rows = engine.endpoints().call(endpoint, Map.of());
+      Result.Rows rows = engine.endpoints().call(endpoint, Map.of(), caller);
       List<Object> shown = new ArrayList<>();
       for (Object[] row : rows.rows().subList(0, Math.min(EXAMPLE_ROWS, rows.rows().size()))) {
         String text = new String(JsonRows.message(rows.columns(), row), StandardCharsets.UTF_8);

@@ -2,6 +2,7 @@ package dripledger.server.http;
 
 import dripledger.connectors.format.Formats;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.Origins;
 import dripledger.engine.catalog.Retention;
@@ -43,6 +44,7 @@ class ConnectionsController {
   }
 
   @GetMapping("/api/v1/connections/{name}")
+  @Needs(Privilege.USAGE)
   Map<String, Object> list(@PathVariable String name) {
     CatalogObject.Connection connection = engine.connection(name);
     Map<String, Object> answer = new LinkedHashMap<>();
@@ -69,6 +71,7 @@ class ConnectionsController {
 
   /** {@code from} is earliest, latest or an ISO timestamp. */
   @GetMapping("/api/v1/connections/{name}/peek")
+  @Needs(Privilege.USAGE)
   Map<String, Object> peek(
       @PathVariable String name,
       @RequestParam("source") String source,
@@ -118,6 +121,7 @@ class ConnectionsController {
       String name, String kind, Map<String, String> options, String format, Boolean flat) {}
 
   @PostMapping("/api/v1/connections/{name}/propose")
+  @Needs(Privilege.USAGE)
   Map<String, Object> propose(@PathVariable String name, @RequestBody Wanted wanted) {
     CatalogObject.Connection connection = engine.connection(name);
     SourceSpec source =
@@ -160,6 +164,7 @@ class ConnectionsController {
   record Topic(String name, Integer partitions, String retain) {}
 
   @PostMapping("/api/v1/connections/{name}/topics")
+  @Needs(Privilege.OWN)
   Map<String, Object> createTopic(@PathVariable String name, @RequestBody Topic topic) {
     if (topic.name() == null || topic.name().isBlank()) {
       throw new EngineException(Code.INVALID, "the topic has no name", null);

@@ -3,6 +3,7 @@ package dripledger.server.http;
 import dripledger.connectors.format.JsonRows;
 import dripledger.connectors.format.RowStream;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -21,6 +22,7 @@ import org.springframework.http.HttpHeaders;
 import org.springframework.http.HttpStatus;
 import org.springframework.http.MediaType;
 import org.springframework.http.ResponseEntity;
+import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.RestController;
@@ -44,7 +46,9 @@ class EndpointsController {
   }
 
   @GetMapping("/api/v1/endpoints/{name}")
-  ResponseEntity<byte[]> call(@PathVariable String name, HttpServletRequest request)
+  @ForRoles
+  ResponseEntity<byte[]> call(
+      @PathVariable String name, @AuthenticationPrincipal Caller caller, HttpServletRequest request)
       throws IOException {
     long began = System.nanoTime();
     int dot = name.lastIndexOf('.');
@@ -52,11 +56,11 @@ class EndpointsController {
     RowStream.Format format = RowStream.Format.of(ending);
     boolean named = format != null || ending.equals("json");
     CatalogObject.Endpoint endpoint =
-        engine.endpoints().endpoint(named ? name.substring(0, dot) : name);
+        engine.endpoints().endpoint(named ? name.substring(0, dot) : name, caller);
     if (!named) {
       format = accepted(request.getHeader(HttpHeaders.ACCEPT));
     }
-    Result.Rows rows = engine.endpoints().call(endpoint, parameters(request));
+    Result.Rows rows = engine.endpoints().call(endpoint, parameters(request), caller);
     String tag = tag(rows, format);
     ResponseEntity.BodyBuilder answer =
         ResponseEntity.status(
@@ -147,7 +151,8 @@ class EndpointsController {
 
   /** What can be called, in the form of OpenAPI 3.1. */
   @GetMapping("/api/v1/openapi.json")
-  Map<String, Object> openApi() {
-    return description.document();
+  @ForRoles
+  Map<String, Object> openApi(@AuthenticationPrincipal Caller caller) {
+    return description.document(caller);
   }
 }

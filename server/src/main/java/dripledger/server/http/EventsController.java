@@ -5,6 +5,7 @@ import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.EventParser;
 import dripledger.connectors.format.FormatException;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.row.BoxedRows;
@@ -51,6 +52,7 @@ class EventsController {
   }
 
   @PostMapping("/api/v1/streams/{name}/events")
+  @Needs(Privilege.INSERT)
   Map<String, Object> push(
       @PathVariable String name,
       @RequestParam(name = "wait", required = false) String wait,

@@ -2,6 +2,8 @@ package dripledger.server.http;
 
 import dripledger.connectors.format.RowStream;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -12,6 +14,7 @@ import jakarta.servlet.http.HttpServletResponse;
 import java.io.BufferedOutputStream;
 import java.io.IOException;
 import java.io.UncheckedIOException;
+import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.RestController;
@@ -31,7 +34,12 @@ class ExportController {
   }
 
   @GetMapping("/api/v1/views/{file}")
-  void export(@PathVariable String file, HttpServletResponse response) throws IOException {
+  @ForRoles
+  void export(
+      @PathVariable String file,
+      @AuthenticationPrincipal Caller caller,
+      HttpServletResponse response)
+      throws IOException {
     int dot = file.lastIndexOf('.');
     RowStream.Format format = dot < 0 ? null : RowStream.Format.of(file.substring(dot + 1));
     if (format == null) {
@@ -40,7 +48,8 @@ class ExportController {
           "there is no file \"" + file + "\"",
           "the name of a view ends with .csv, .ndjson or .parquet here");
     }
-    CatalogObject object = engine.object(file.substring(0, dot));
+    CatalogObject object = engine.object(file.substring(0, dot), caller);
+    caller.need(Privilege.SELECT, object);
     try (Pinned now = engine.pin()) {
       RelationVersion version = Engine.relation(object, now.snapshot());
       response.setContentType(format.mediaType());

@@ -1,9 +1,11 @@
 package dripledger.server.http;
 
+import dripledger.engine.access.Caller;
 import dripledger.server.follow.Follows;
 import jakarta.servlet.http.HttpServletRequest;
 import jakarta.servlet.http.HttpServletResponse;
 import java.io.IOException;
+import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.RequestHeader;
 import org.springframework.web.bind.annotation.RequestParam;
@@ -24,14 +26,16 @@ class FollowController {
   }
 
   @GetMapping("/api/v1/follow")
+  @ForRoles
   void follow(
       @RequestParam String sql,
       @RequestHeader(name = "Last-Event-ID", required = false) String lastId,
+      @AuthenticationPrincipal Caller caller,
       HttpServletRequest request,
       HttpServletResponse response)
       throws IOException {
     try {
-      follows.follow(sql, lastId, request, response);
+      follows.follow(sql, lastId, caller, request, response);
     } catch (InterruptedException e) {
       Thread.currentThread().interrupt();
     }

@@ -2,6 +2,9 @@ package dripledger.server.http;
 
 import dripledger.connectors.format.PlainText;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
+import dripledger.engine.access.Privilege;
+import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.EndpointParameter;
 import dripledger.engine.checkpoint.Checkpointer;
@@ -24,6 +27,7 @@ import java.util.Arrays;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.RestController;
@@ -38,7 +42,8 @@ class ObjectsController {
   }
 
   @GetMapping("/api/v1/objects")
-  Map<String, Object> all() {
+  @ForRoles
+  Map<String, Object> all(@AuthenticationPrincipal Caller caller) {
     Snapshot snapshot = engine.snapshot();
     Map<String, Object> answer = new LinkedHashMap<>();
     answer.put("epoch", snapshot.epoch());
@@ -49,16 +54,21 @@ class ObjectsController {
     answer.put("held_back_bytes", engine.loop().heldBackBytes());
     answer.put("held_back_bytes_max", engine.options().maxHeldBytes() / EpochLoop.HELD_BACK_SHARE);
     answer.put("ended_reads", engine.loop().endedReads());
-    answer.put("loading", engine.loading());
+    answer.put("loading", caller.isOwner() ? engine.loading() : List.of());
     answer.put("checkpoint", checkpoint());
-    answer.put("objects", engine.catalog().all().stream().map(o -> describe(o, snapshot)).toList());
+    Catalog seen = caller.catalog(engine.catalog());
+    answer.put("objects", seen.all().stream().map(o -> describe(o, snapshot)).toList());
     return answer;
   }
 
   @GetMapping("/api/v1/objects/{name}")
-  Map<String, Object> one(@PathVariable String name) {
-    CatalogObject object = engine.object(name);
+  @ForRoles
+  Map<String, Object> one(@PathVariable String name, @AuthenticationPrincipal Caller caller) {
+    CatalogObject object = engine.object(name, caller);
     Map<String, Object> answer = describe(object, engine.snapshot());
+    if (!caller.may(Privilege.OWN, object)) {
+      return answer; // what it is made of is not for everybody who may read it
+    }
     answer.put("sql", object.sql());
     answer.put(
         "used_by", engine.catalog().dependents(object).stream().map(CatalogObject::name).toList());

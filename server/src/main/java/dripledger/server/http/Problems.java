@@ -25,6 +25,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case SYNTAX, INVALID -> HttpStatus.BAD_REQUEST;
           case NOT_SUPPORTED -> HttpStatus.NOT_IMPLEMENTED;
           case NOT_FOUND -> HttpStatus.NOT_FOUND;
+          case FORBIDDEN -> HttpStatus.FORBIDDEN;
           case ALREADY_EXISTS, IN_USE, CONSTRAINT -> HttpStatus.CONFLICT;
           case LIMIT, CANCELLED -> HttpStatus.CONTENT_TOO_LARGE;
           case FAILED -> HttpStatus.UNPROCESSABLE_CONTENT;
@@ -39,6 +40,7 @@ class Problems extends ResponseEntityExceptionHandler {
           case INVALID -> "The statement does not make sense";
           case NOT_SUPPORTED -> "Not supported yet";
           case NOT_FOUND -> "There is no such thing";
+          case FORBIDDEN -> "That is not allowed";
           case ALREADY_EXISTS -> "It is there already";
           case IN_USE -> "It is in use";
           case CONSTRAINT -> "A constraint forbids it";

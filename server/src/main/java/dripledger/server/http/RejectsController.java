@@ -1,6 +1,7 @@
 package dripledger.server.http;
 
 import dripledger.engine.Engine;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.change.RejectReplay;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -40,6 +41,7 @@ class RejectsController {
   record Replay(List<Long> ids, String raw, String pattern, String replacement, String into) {}
 
   @PostMapping("/api/v1/objects/{name}/rejects/replay")
+  @Needs(Privilege.OWN)
   Map<String, Object> replay(@PathVariable String name, @RequestBody Replay replay) {
     List<Long> ids = replay.ids() == null ? List.of() : replay.ids();
     RejectReplay.Outcome outcome =

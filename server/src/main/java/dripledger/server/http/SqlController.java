@@ -2,6 +2,7 @@ package dripledger.server.http;
 
 import dripledger.connectors.format.JsonRows;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
 import dripledger.engine.query.RunningScripts;
@@ -16,6 +17,7 @@ import java.util.Map;
 import org.springframework.http.MediaType;
 import org.springframework.http.ProblemDetail;
 import org.springframework.http.ResponseEntity;
+import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.DeleteMapping;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
@@ -49,7 +51,9 @@ class SqlController {
   record Script(String sql, Map<String, Object> args, String id) {}
 
   @PostMapping(path = "/api/v1/sql", consumes = MediaType.APPLICATION_JSON_VALUE)
-  ResponseEntity<?> run(@RequestBody Script script) throws IOException {
+  @ForRoles
+  ResponseEntity<?> run(@RequestBody Script script, @AuthenticationPrincipal Caller caller)
+      throws IOException {
     if (script.sql() == null) {
       throw new EngineException(
           EngineException.Code.INVALID,
@@ -77,6 +81,7 @@ class SqlController {
           script.sql(),
           args,
           script.id(),
+          caller,
           result -> {
             write(json, result, (System.nanoTime() - began[0]) / 1e6);
             began[0] = System.nanoTime();
@@ -96,9 +101,13 @@ class SqlController {
 
   /** {@code GET /api/v1/sql}: the scripts that are being run, the longest first. */
   @GetMapping("/api/v1/sql")
-  Map<String, Object> running() {
+  @ForRoles
+  Map<String, Object> running(@AuthenticationPrincipal Caller caller) {
     List<Map<String, Object>> scripts = new ArrayList<>();
     for (RunningScripts.Script each : engine.scripts().all()) {
+      if (!caller.isOwner() && !caller.role().equals(each.role())) {
+        continue;
+      }
       Map<String, Object> script = new LinkedHashMap<>();
       script.put("id", each.id());
       script.put("elapsed_ms", each.millis());
@@ -111,8 +120,13 @@ class SqlController {
 
   /** {@code DELETE /api/v1/sql/{id}}: ends a script that is being run. */
   @DeleteMapping("/api/v1/sql/{*id}")
-  Map<String, Object> cancel(@PathVariable String id) {
-    return Map.of("cancelled", engine.scripts().cancel(behindSlash(id)));
+  @ForRoles
+  Map<String, Object> cancel(@PathVariable String id, @AuthenticationPrincipal Caller caller) {
+    boolean cancelled = engine.scripts().cancel(behindSlash(id), caller);
+    if (cancelled) {
+      caller.note("cancel", null, "statement " + behindSlash(id));
+    }
+    return Map.of("cancelled", cancelled);
   }
 
   private static String behindSlash(String path) {
@@ -124,6 +138,7 @@ class SqlController {
 
   /** {@code GET /api/v1/changes/{id}}: what became of a change whose answer did not come. */
   @GetMapping("/api/v1/changes/{*id}")
+  @ForRoles
   Map<String, Object> outcome(@PathVariable String id) {
     long epoch = engine.outcome(behindSlash(id));
     Map<String, Object> answer = new LinkedHashMap<>();

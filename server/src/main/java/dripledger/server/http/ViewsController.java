@@ -2,6 +2,7 @@ package dripledger.server.http;
 
 import dripledger.connectors.format.JsonRows;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
@@ -65,6 +66,7 @@ class ViewsController {
   }
 
   @GetMapping(path = "/api/v1/views/{name}/rows/{key}", produces = MediaType.APPLICATION_JSON_VALUE)
+  @Needs(Privilege.SELECT)
   String byKey(@PathVariable String name, @PathVariable String key) throws IOException {
     try (Read read = read(name)) {
       return byKey(name, key, read);
@@ -104,6 +106,7 @@ class ViewsController {
   }
 
   @GetMapping(path = "/api/v1/views/{name}/rows", produces = MediaType.APPLICATION_JSON_VALUE)
+  @Needs(Privilege.SELECT)
   String range(
       @PathVariable String name,
       @RequestParam(required = false) String from,
@@ -155,6 +158,7 @@ class ViewsController {
   }
 
   @GetMapping("/api/v1/views/{name}/count")
+  @Needs(Privilege.SELECT)
   Map<String, Object> count(@PathVariable String name) {
     try (Read read = read(name)) {
       return Map.of("epoch", read.epoch, "count", read.version.count());

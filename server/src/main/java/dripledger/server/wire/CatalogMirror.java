@@ -3,6 +3,7 @@ package dripledger.server.wire;
 import dripledger.engine.Engine;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Figures;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import dripledger.engine.view.RelationVersion;
@@ -18,6 +19,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Properties;
+import java.util.function.Supplier;
 import java.util.stream.Collectors;
 
 /**
@@ -29,51 +31,53 @@ final class CatalogMirror implements AutoCloseable {
   private static final long ESTIMATES_NANOS = 5_000_000_000L;
 
   private final Engine engine;
+  private final Supplier<Catalog> catalog;
   private final String url;
   private final Properties login;
   private final String database;
   private final String role;
   private final Map<String, Integer> numbers = new HashMap<>(); // by schema and name
-  private final Map<String, List<String>> made = new LinkedHashMap<>();
+  private final Map<String, List<String>> made = new LinkedHashMap<>(); // by schema and name
   private Connection connection;
   private Catalog shown;
   private boolean estimates;
   private long estimated;
 
   /**
+   * @param catalog what it shows
    * @param url of the server, with a slash at its end
    * @param login user and password of the records
    * @param database of its own
    * @param role that may look at it
    */
-  CatalogMirror(Engine engine, String url, Properties login, String database, String role) {
+  CatalogMirror(
+      Engine engine,
+      Supplier<Catalog> catalog,
+      String url,
+      Properties login,
+      String database,
+      String role) {
     this.engine = engine;
+    this.catalog = catalog;
     this.url = url;
     this.login = login;
     this.database = database;
     this.role = role;
   }
 
-  /**
-   * Makes the database and the role, if they are missing, and empties the first.
-   *
-   * @param owner a database of the server that is there
-   * @param verifier what the role's password is checked by
-   */
-  synchronized void open(String owner, String verifier) throws SQLException {
-    String mark = "the catalog of the service whose records are in " + owner;
-    try (Connection records = DriverManager.getConnection(url + owner, login);
-        Statement statement = records.createStatement()) {
-      String found = comment(records);
-      if (found == null) {
-        statement.execute(
-            "CREATE DATABASE "
-                + quoted(database)
-                + " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'");
-        statement.execute("COMMENT ON DATABASE " + quoted(database) + " IS " + text(mark));
-      } else if (!found.equals(mark)) {
-        throw new SQLException("the database \"" + database + "\" belongs to something else");
-      }
+  /** Where it is. */
+  String url() {
+    return url + database;
+  }
+
+  /** The role that may look at it. */
+  String role() {
+    return role;
+  }
+
+  /** Makes the role that looks at mirrors, if it is missing, and gives it a password. */
+  static void makeRole(Connection records, String role, String verifier) throws SQLException {
+    try (Statement statement = records.createStatement()) {
       statement.execute(
           "DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = "
               + text(role)
@@ -85,6 +89,47 @@ final class CatalogMirror implements AutoCloseable {
       for (String setting :
           List.of("default_transaction_read_only = on", "statement_timeout = '10s'")) {
         statement.execute("ALTER ROLE " + quoted(role) + " SET " + setting);
+      }
+    }
+  }
+
+  /** Drops the databases that have a mark. */
+  static void dropMarked(Connection records, String mark) throws SQLException {
+    List<String> names = new ArrayList<>();
+    try (PreparedStatement statement =
+        records.prepareStatement(
+            "SELECT datname FROM pg_database WHERE shobj_description(oid, 'pg_database') = ?")) {
+      statement.setString(1, mark);
+      try (ResultSet rows = statement.executeQuery()) {
+        while (rows.next()) {
+          names.add(rows.getString(1));
+        }
+      }
+    }
+    try (Statement statement = records.createStatement()) {
+      for (String name : names) {
+        statement.execute("DROP DATABASE IF EXISTS " + quoted(name) + " WITH (FORCE)");
+      }
+    }
+  }
+
+  /**
+   * Makes the database, if it is missing, and empties it.
+   *
+   * @param records a connection to a database of the server that is there
+   * @param mark by which it is known to be ours
+   */
+  synchronized void open(Connection records, String mark) throws SQLException {
+    try (Statement statement = records.createStatement()) {
+      String found = comment(records);
+      if (found == null) {
+        statement.execute(
+            "CREATE DATABASE "
+                + quoted(database)
+                + " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'");
+        statement.execute("COMMENT ON DATABASE " + quoted(database) + " IS " + text(mark));
+      } else if (!found.equals(mark)) {
+        throw new SQLException("the database \"" + database + "\" belongs to something else");
       }
     }
     connection = DriverManager.getConnection(url + database, login);
@@ -103,9 +148,6 @@ final class CatalogMirror implements AutoCloseable {
     numbers.clear();
     made.clear();
     shown = null;
-    for (CatalogObject.Figures figures : CatalogObject.Figures.ALL) {
-      make("drip", figures, null);
-    }
     follow();
   }
 
@@ -133,27 +175,32 @@ final class CatalogMirror implements AutoCloseable {
   }
 
   private void bring() throws SQLException {
-    Catalog now = engine.catalog();
+    Catalog now = catalog.get();
     if (now != shown) {
       Map<String, CatalogObject> wanted = new LinkedHashMap<>();
       for (CatalogObject object : now.all()) {
         if (!object.schema().columns().isEmpty()
             && !(object instanceof CatalogObject.Sink)
             && !(object instanceof CatalogObject.Endpoint)) {
-          wanted.put(object.name(), object);
+          wanted.put(name(object), object);
+        }
+      }
+      for (Figures figures : Figures.ALL) {
+        if (now.isReadable(figures)) {
+          wanted.put(name(figures), figures);
         }
       }
       for (String name : List.copyOf(made.keySet())) {
         CatalogObject object = wanted.get(name);
-        if (object == null || !statements("public", object).equals(made.get(name))) {
-          numbers.remove("public." + name);
-          execute(List.of("DROP TABLE IF EXISTS public." + quoted(name)));
+        if (object == null || !statements(object).equals(made.get(name))) {
+          numbers.remove(name);
+          execute(List.of("DROP TABLE IF EXISTS " + name));
           made.remove(name);
         }
       }
       for (CatalogObject object : wanted.values()) {
-        if (!made.containsKey(object.name())) {
-          make("public", object, made);
+        if (!made.containsKey(name(object))) {
+          make(object);
         }
       }
       shown = now;
@@ -164,20 +211,22 @@ final class CatalogMirror implements AutoCloseable {
     }
   }
 
-  private void make(String schema, CatalogObject object, Map<String, List<String>> noted)
-      throws SQLException {
-    List<String> statements = statements(schema, object);
-    execute(List.of("DROP TABLE IF EXISTS " + schema + "." + quoted(object.name())));
+  private static String name(CatalogObject object) {
+    return (object instanceof Figures ? "drip." : "public.") + quoted(object.name());
+  }
+
+  private void make(CatalogObject object) throws SQLException {
+    String name = name(object);
+    List<String> statements = statements(object);
+    execute(List.of("DROP TABLE IF EXISTS " + name));
     execute(statements);
-    if (noted != null) {
-      noted.put(object.name(), statements);
-    }
+    made.put(name, statements);
     try (PreparedStatement statement =
         connection.prepareStatement("SELECT ?::regclass::oid::bigint")) {
-      statement.setString(1, schema + "." + quoted(object.name()));
+      statement.setString(1, name);
       try (ResultSet rows = statement.executeQuery()) {
         rows.next();
-        numbers.put(schema + "." + object.name(), (int) rows.getLong(1));
+        numbers.put(name, (int) rows.getLong(1));
       }
     }
   }
@@ -190,8 +239,8 @@ final class CatalogMirror implements AutoCloseable {
     }
   }
 
-  private List<String> statements(String schema, CatalogObject object) {
-    String name = schema + "." + quoted(object.name());
+  private List<String> statements(CatalogObject object) {
+    String name = name(object);
     Schema columns = object.schema();
     int[] key = key(object);
     List<String> parts = new ArrayList<>();
@@ -239,12 +288,11 @@ final class CatalogMirror implements AutoCloseable {
   private void estimate() throws SQLException {
     try (PreparedStatement statement =
         connection.prepareStatement("UPDATE pg_class SET reltuples = ? WHERE oid = ?::bigint")) {
-      for (String name : made.keySet()) {
-        CatalogObject object = shown.find(name);
+      for (CatalogObject object : shown.all()) {
         RelationVersion version = engine.snapshot().relation(object.id());
-        if (version != null) {
+        if (version != null && numbers.containsKey(name(object))) {
           statement.setFloat(1, version.count());
-          statement.setLong(2, numbers.get("public." + name) & 0xffffffffL);
+          statement.setLong(2, numbers.get(name(object)) & 0xffffffffL);
           statement.addBatch();
         }
       }
@@ -254,8 +302,7 @@ final class CatalogMirror implements AutoCloseable {
 
   /** The number that clients know a relation by; 0 if it is not known. */
   synchronized int number(CatalogObject object) {
-    String schema = object.id() < 0 ? "drip." : "public.";
-    return numbers.getOrDefault(schema + object.name(), 0);
+    return numbers.getOrDefault(name(object), 0);
   }
 
   private static String quoted(String name) {

@@ -1,6 +1,7 @@
 package dripledger.server.wire;
 
 import dripledger.engine.Engine;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
@@ -159,7 +160,8 @@ final class Copies {
   // ---- in
 
   private long in(CopyOptions options) throws IOException {
-    CatalogObject object = engine.object(options.relation());
+    CatalogObject object = engine.object(options.relation(), session.caller());
+    session.caller().need(Privilege.INSERT, object);
     Schema schema = object.schema();
     int[] places =
         options.columns().isEmpty()

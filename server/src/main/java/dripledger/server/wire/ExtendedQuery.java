@@ -64,7 +64,7 @@ final class ExtendedQuery {
     session.refuseIfFailed(statement);
     Prepared.Kind kind = session.kind(statement);
     if (kind == Prepared.Kind.CATALOG) {
-      return server.catalog().prepare(statement, oids);
+      return server.catalog().prepare(statement, oids, engine.caller());
     }
     boolean lists =
         statement.begins("show") || statement.begins("describe") || statement.begins("explain");
@@ -141,7 +141,8 @@ final class ExtendedQuery {
       case EMPTY -> Portals.done("", () -> {});
       case SESSION -> session.ownPortal(prepared.statement());
       case COPY -> session.copy(prepared.statement());
-      case CATALOG -> server.catalog().portal(prepared.statement(), Arrays.asList(values));
+      case CATALOG ->
+          server.catalog().portal(prepared.statement(), Arrays.asList(values), engine.caller());
       case ENGINE -> carriedOut(prepared, values);
     };
   }

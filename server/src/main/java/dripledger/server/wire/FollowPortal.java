@@ -23,11 +23,17 @@ final class FollowPortal extends Portal {
   private final Subscription subscription;
   private final List<Field> fields = new ArrayList<>();
   private final Deque<Object[]> waiting = new ArrayDeque<>();
+  private final Engine engine;
+  private final Runnable recheck;
+  private long access;
   private boolean ended;
 
   FollowPortal(Engine engine, String sql, Map<String, Object> arguments, WireSession session) {
     this.session = session;
-    subscription = engine.follow(sql, arguments);
+    this.recheck = () -> engine.followed(sql, arguments, session.caller());
+    access = engine.access().version();
+    this.engine = engine;
+    subscription = engine.follow(sql, arguments, session.caller());
     fields.add(Field.of(new Column("change", ColumnType.of(Kind.BIGINT).notNull())));
     fields.add(Field.of(new Column("epoch", ColumnType.of(Kind.BIGINT).notNull())));
     fields.addAll(Field.of(subscription.columns()));
@@ -67,6 +73,11 @@ final class FollowPortal extends Portal {
     try {
       while (waiting.isEmpty() && !ended) {
         session.goOn();
+        long now = engine.access().version();
+        if (now != access) { // what was granted may be gone
+          recheck.run();
+          access = now;
+        }
         Subscription.Batch batch = subscription.poll(LOOK_MILLIS);
         if (batch != null) {
           add(batch);

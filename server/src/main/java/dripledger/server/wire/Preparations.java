@@ -1,5 +1,6 @@
 package dripledger.server.wire;
 
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.query.PointRead;
 import dripledger.engine.row.ColumnType;
@@ -21,7 +22,7 @@ final class Preparations {
   private static final int KEPT = 500;
   private static final int MOST_PARAMETERS = 1000;
 
-  private record Key(String text, List<Integer> oids) {}
+  private record Key(String role, String text, List<Integer> oids) {}
 
   private record Entry(Catalog catalog, Prepared prepared) {}
 
@@ -39,16 +40,20 @@ final class Preparations {
 
   /** Says where the columns of an answer are from. */
   interface Origins {
-    List<Field> fields(SqlFrontEnd.Described described);
+    List<Field> fields(SqlFrontEnd.Described described, Caller caller);
   }
 
   Preparations(Origins origins) {
     this.origins = origins;
   }
 
+  private static Key key(String text, int[] oids, Session session) {
+    return new Key(session.caller().role(), text, Arrays.stream(oids).boxed().toList());
+  }
+
   /** The statement, if it was prepared before and still means the same. */
   Prepared known(String text, int[] oids, Session session) {
-    Key key = new Key(text, Arrays.stream(oids).boxed().toList());
+    Key key = key(text, oids, session);
     synchronized (kept) {
       Entry entry = kept.get(key);
       return entry != null && entry.catalog == session.catalog() ? entry.prepared : null;
@@ -90,14 +95,13 @@ final class Preparations {
               ? oids[i]
               : WireType.of(type).oid();
     }
-    List<Field> fields = described.columns() == null ? null : origins.fields(described);
+    List<Field> fields =
+        described.columns() == null ? null : origins.fields(described, session.caller());
     PointRead point = fields == null ? null : session.pointRead(statement.text());
     Prepared prepared =
         new Prepared(statement, Prepared.Kind.ENGINE, parameters, told, fields, point);
     synchronized (kept) {
-      kept.put(
-          new Key(statement.text(), Arrays.stream(oids).boxed().toList()),
-          new Entry(catalog, prepared));
+      kept.put(key(statement.text(), oids, session), new Entry(catalog, prepared));
     }
     return prepared;
   }

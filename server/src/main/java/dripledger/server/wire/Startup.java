@@ -135,6 +135,10 @@ final class Startup {
     return socket;
   }
 
+  boolean isEncrypted() {
+    return socket instanceof SSLSocket;
+  }
+
   WireInput in() {
     return in;
   }

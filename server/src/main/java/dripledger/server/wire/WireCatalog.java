@@ -1,15 +1,16 @@
 package dripledger.server.wire;
 
-import com.zaxxer.hikari.HikariConfig;
-import com.zaxxer.hikari.HikariDataSource;
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.server.Settings;
+import dripledger.server.access.Scram;
 import java.security.SecureRandom;
 import java.sql.Connection;
+import java.sql.DriverManager;
 import java.sql.ParameterMetaData;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
@@ -17,8 +18,11 @@ import java.sql.ResultSetMetaData;
 import java.sql.SQLException;
 import java.sql.Types;
 import java.util.ArrayList;
-import java.util.Base64;
+import java.util.HexFormat;
+import java.util.Iterator;
+import java.util.LinkedHashMap;
 import java.util.List;
+import java.util.Map;
 import java.util.Properties;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
@@ -39,7 +43,9 @@ import org.springframework.stereotype.Component;
 final class WireCatalog {
   private static final Logger LOG = LoggerFactory.getLogger(WireCatalog.class);
   private static final int MOST_CONNECTIONS = 4;
+  private static final int MOST_PARTS = 16; // roles for which a mirror is kept
   private static final int PATIENCE_MILLIS = 10_000;
+  private static final String PART = ", as a role sees it";
   private static final long RETRY_NANOS = 10_000_000_000L;
 
   private final Engine engine;
@@ -47,8 +53,9 @@ final class WireCatalog {
   private final String recordsUrl;
   private final Properties login = new Properties();
   private final CountDownLatch made = new CountDownLatch(1);
-  private volatile CatalogMirror mirror;
-  private volatile HikariDataSource pool;
+  private volatile MirrorPool whole;
+  private final Map<String, MirrorPool> parts = new LinkedHashMap<>(16, 0.75f, true); // by role
+  private final String password = random(24);
   private volatile String unavailable = "it is being made";
   private volatile String version = "15.0";
   private volatile long triedAt;
@@ -93,36 +100,43 @@ final class WireCatalog {
     }
   }
 
-  private void make() {
-    triedAt = System.nanoTime();
+  private static String random(int bytes) {
+    byte[] random = new byte[bytes];
+    new SecureRandom().nextBytes(random);
+    return HexFormat.of().formatHex(random);
+  }
+
+  private String server() {
+    return recordsUrl.substring(0, recordsUrl.lastIndexOf('/') + 1);
+  }
+
+  private String records() {
     int slash = recordsUrl.lastIndexOf('/');
     int query = recordsUrl.indexOf('?', slash);
-    String server = recordsUrl.substring(0, slash + 1);
-    String records = recordsUrl.substring(slash + 1, query < 0 ? recordsUrl.length() : query);
-    String role = database() + "_catalog";
-    byte[] random = new byte[24];
-    new SecureRandom().nextBytes(random);
-    String password = Base64.getUrlEncoder().withoutPadding().encodeToString(random);
-    CatalogMirror making = new CatalogMirror(engine, server, login, database(), role);
-    try {
-      making.open(records, Scram.verifier(password));
-      HikariConfig config = new HikariConfig();
-      config.setJdbcUrl(server + database());
-      config.setUsername(role);
-      config.setPassword(password);
-      config.setMaximumPoolSize(MOST_CONNECTIONS);
-      config.setMinimumIdle(0);
-      config.setConnectionTimeout(PATIENCE_MILLIS);
-      config.setPoolName("catalog");
-      config.setReadOnly(true);
-      config.addDataSourceProperty("binaryTransfer", "false");
-      config.addDataSourceProperty("connectTimeout", "10");
-      config.addDataSourceProperty("socketTimeout", "30");
-      pool = new HikariDataSource(config);
-      try (Connection connection = pool.getConnection()) {
+    return recordsUrl.substring(slash + 1, query < 0 ? recordsUrl.length() : query);
+  }
+
+  private String role() {
+    return database() + "_catalog";
+  }
+
+  private String mark() {
+    return "the catalog of the service whose records are in " + records();
+  }
+
+  private void make() {
+    triedAt = System.nanoTime();
+    CatalogMirror making =
+        new CatalogMirror(engine, engine::catalog, server(), login, database(), role());
+    try (Connection records = DriverManager.getConnection(server() + records(), login)) {
+      CatalogMirror.dropMarked(records, mark() + PART);
+      CatalogMirror.makeRole(records, role(), Scram.verifier(password));
+      making.open(records, mark());
+      MirrorPool pool = new MirrorPool(making, password, MOST_CONNECTIONS);
+      try (Connection connection = pool.connection()) {
         version = connection.getMetaData().getDatabaseProductVersion();
       }
-      mirror = making;
+      whole = pool;
       unavailable = null;
     } catch (SQLException | RuntimeException e) {
       unavailable = message(e);
@@ -133,15 +147,41 @@ final class WireCatalog {
   }
 
   void stop() {
-    if (pool != null) {
-      pool.close();
+    synchronized (parts) {
+      parts.values().forEach(MirrorPool::close);
+      parts.clear();
     }
-    try {
-      if (mirror != null) {
-        mirror.close();
+    if (whole != null) {
+      whole.close();
+    }
+  }
+
+  /** A mirror of what a role sees, made when it first asks what there is. */
+  private MirrorPool part(Caller caller) throws SQLException {
+    synchronized (parts) {
+      MirrorPool known = parts.get(caller.role());
+      if (known != null) {
+        return known;
       }
-    } catch (SQLException e) {
-      LOG.debug("closing", e);
+      if (parts.size() >= MOST_PARTS) {
+        Iterator<MirrorPool> eldest = parts.values().iterator();
+        eldest.next().close();
+        eldest.remove();
+      }
+      CatalogMirror making =
+          new CatalogMirror(
+              engine,
+              () -> caller.catalog(engine.catalog()),
+              server(),
+              login,
+              database() + "_" + random(6),
+              role());
+      try (Connection records = DriverManager.getConnection(server() + records(), login)) {
+        making.open(records, mark() + PART);
+      }
+      MirrorPool made = new MirrorPool(making, password, 2);
+      parts.put(caller.role(), made);
+      return made;
     }
   }
 
@@ -151,12 +191,12 @@ final class WireCatalog {
   }
 
   /** The columns of an answer of the engine, with where they are from. */
-  List<Field> fields(SqlFrontEnd.Described described) {
+  List<Field> fields(SqlFrontEnd.Described described, Caller caller) {
     List<Field> fields = new ArrayList<>(Field.of(described.columns()));
     for (int i = 0; i < fields.size(); i++) {
       SqlFrontEnd.Origin origin = described.origins().get(i);
       CatalogObject object = origin == null ? null : engine.catalog().find(origin.relation());
-      int table = object == null ? 0 : number(object);
+      int table = object == null ? 0 : number(object, caller);
       if (table != 0) {
         Field f = fields.get(i);
         fields.set(i, new Field(f.name(), table, origin.column() + 1, f.type(), f.ours()));
@@ -165,13 +205,17 @@ final class WireCatalog {
     return fields;
   }
 
-  private int number(CatalogObject object) {
-    if (mirror == null) {
+  private int number(CatalogObject object, Caller caller) {
+    MirrorPool known;
+    synchronized (parts) {
+      known = caller.isOwner() ? whole : parts.get(caller.role());
+    }
+    if (known == null) {
       return 0;
     }
     try {
-      mirror.follow();
-      return mirror.number(object);
+      known.mirror().follow();
+      return known.mirror().number(object);
     } catch (SQLException e) {
       LOG.debug("the mirror does not follow", e);
       return 0;
@@ -185,7 +229,7 @@ final class WireCatalog {
     }
   }
 
-  private Connection connection() throws SQLException {
+  private Connection connection(Caller caller) throws SQLException {
     await();
     if (unavailable != null) {
       makeAgain();
@@ -196,8 +240,7 @@ final class WireCatalog {
           "questions about the catalog cannot be answered: " + unavailable,
           "the user of the records makes a database and a role for it: ALTER ROLE … CREATEDB CREATEROLE");
     }
-    mirror.follow();
-    return pool.getConnection();
+    return (caller.isOwner() ? whole : part(caller)).connection();
   }
 
   /** A statement for PostgreSQL, whose parameters are numbered by question marks there. */
@@ -221,9 +264,9 @@ final class WireCatalog {
     }
   }
 
-  Prepared prepare(StatementText statement, int[] oids) {
+  Prepared prepare(StatementText statement, int[] oids, Caller caller) {
     Theirs theirs = Theirs.of(statement);
-    try (Connection connection = connection();
+    try (Connection connection = connection(caller);
         PreparedStatement prepared = connection.prepareStatement(theirs.sql)) {
       ParameterMetaData known = prepared.getParameterMetaData();
       TypeInfo types = types(connection);
@@ -281,7 +324,7 @@ final class WireCatalog {
    *
    * @param values of its parameters
    */
-  Portal portal(StatementText statement, List<Object> values) {
+  Portal portal(StatementText statement, List<Object> values, Caller caller) {
     return new Portal() {
       private List<Field> fields;
       private List<String[]> rows;
@@ -296,7 +339,7 @@ final class WireCatalog {
       private void ask() {
         if (rows == null) {
           rows = new ArrayList<>();
-          fields = WireCatalog.this.ask(statement, values, rows);
+          fields = WireCatalog.this.ask(statement, values, caller, rows);
         }
       }
 
@@ -346,9 +389,10 @@ final class WireCatalog {
     }
   }
 
-  private List<Field> ask(StatementText statement, List<Object> values, List<String[]> rows) {
+  private List<Field> ask(
+      StatementText statement, List<Object> values, Caller caller, List<String[]> rows) {
     Theirs theirs = Theirs.of(statement);
-    try (Connection connection = connection();
+    try (Connection connection = connection(caller);
         PreparedStatement prepared = connection.prepareStatement(theirs.sql)) {
       prepared.setMaxRows(settings.maxResultRows());
       for (int i = 0; i < theirs.parameters.size(); i++) {

@@ -62,6 +62,7 @@ final class WireError extends RuntimeException {
       case SYNTAX -> "42601";
       case INVALID -> noColumn ? "42703" : "42000";
       case NOT_SUPPORTED -> "0A000";
+      case FORBIDDEN -> "42501";
       case NOT_FOUND -> noColumn ? "42703" : "42P01";
       case ALREADY_EXISTS -> "42P07";
       case IN_USE -> "2BP01";

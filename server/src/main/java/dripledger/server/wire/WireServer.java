@@ -1,7 +1,12 @@
 package dripledger.server.wire;
 
 import dripledger.engine.Engine;
+import dripledger.engine.access.Caller;
 import dripledger.server.Settings;
+import dripledger.server.access.Limits;
+import dripledger.server.access.Tls;
+import dripledger.server.access.Tokens;
+import dripledger.server.access.Trust;
 import java.io.IOException;
 import java.net.InetAddress;
 import java.net.InetSocketAddress;
@@ -37,6 +42,9 @@ final class WireServer implements SmartLifecycle {
   private final String address;
   private final WireCatalog catalog;
   private final Preparations preparations;
+  private final Limits limits;
+  private final Tls tls;
+  private final Authentication authentication;
   private final SecureRandom random = new SecureRandom();
   private final AtomicInteger numbers = new AtomicInteger();
   private final Map<Integer, Open> open = new ConcurrentHashMap<>();
@@ -61,8 +69,16 @@ final class WireServer implements SmartLifecycle {
       Engine engine,
       Settings settings,
       WireCatalog catalog,
+      Tokens tokens,
+      Trust trust,
+      Limits limits,
+      Tls tls,
       @Value("${server.address:127.0.0.1}") String address) {
     this.engine = engine;
+    this.limits = limits;
+    this.tls = tls;
+    authentication = new Authentication(engine.access(), tokens, trust);
+    tokens.onChange(this::putOut);
     this.settings = settings;
     this.catalog = catalog;
     this.address = address;
@@ -96,7 +112,11 @@ final class WireServer implements SmartLifecycle {
 
   /** What connections are encrypted with, or null. */
   SSLContext tls() {
-    return null;
+    return tls.context();
+  }
+
+  Limits limits() {
+    return limits;
   }
 
   @Override
@@ -207,8 +227,15 @@ final class WireServer implements SmartLifecycle {
   private void converse(Open connection, Startup startup, Startup.Client client)
       throws IOException {
     WireOutput out = startup.out();
+    if (tls.isOn() && !startup.isEncrypted() && !isHere(startup)) {
+      throw new WireError(
+          "28000", "connections from other machines are encrypted", "connect with sslmode=require");
+    }
+    Caller caller =
+        authentication.ask(client.user(), startup.socket().getInetAddress(), startup.in(), out);
+    refuseBeyond(caller);
     out.begin('R').int32(0).end();
-    try (WireSession session = new WireSession(this, startup.in(), out, client)) {
+    try (WireSession session = new WireSession(this, startup.in(), out, client, caller)) {
       connection.session = session;
       for (String name :
           new String[] {
@@ -234,6 +261,37 @@ final class WireServer implements SmartLifecycle {
     }
   }
 
+  private static boolean isHere(Startup startup) {
+    return startup.socket().getInetAddress().isLoopbackAddress();
+  }
+
+  private void refuseBeyond(Caller caller) {
+    long most = caller.bounds().connections();
+    String role = caller.role();
+    if (most > 0
+        && open.values().stream()
+                .filter(o -> o.session != null && o.session.caller().role().equals(role))
+                .count()
+            >= most) {
+      throw new WireError(
+          "53300",
+          "role " + role + " has " + most + " connections open, which is as many as it may",
+          "close some, or let the owner raise its connections");
+    }
+  }
+
+  /** Ends connections of those who may no longer have one. */
+  private void putOut() {
+    open.forEach(
+        (number, connection) -> {
+          WireSession session = connection.session;
+          if (session != null && !session.caller().isGood()) {
+            session.cancel();
+            end(number, connection, "its token is no longer good");
+          }
+        });
+  }
+
   /** Cancels what a connection does, if the secret is its own. */
   void cancel(int number, int secret) {
     Open connection = open.get(number);
@@ -244,6 +302,7 @@ final class WireServer implements SmartLifecycle {
 
   /** Ends connections that hold something and do nothing, and statements nobody waits for. */
   private void look() {
+    putOut(); // tokens that have come to their end
     long now = System.nanoTime();
     for (Map.Entry<Integer, Open> entry : open.entrySet()) {
       WireSession session = entry.getValue().session;

@@ -1,5 +1,6 @@
 package dripledger.server.wire;
 
+import dripledger.engine.access.Caller;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.statement.Session;
 import dripledger.server.records.RecordsException;
@@ -21,6 +22,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private final WireServer server;
   private final WireInput in;
   private final WireOutput out;
+  private final Caller caller;
   private final Session engine;
   private final SessionVariables variables;
   private final SessionStatements own;
@@ -34,11 +36,13 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private volatile String doing; // null while the client is waited for
   private volatile long since = System.nanoTime();
 
-  WireSession(WireServer server, WireInput in, WireOutput out, Startup.Client client) {
+  WireSession(
+      WireServer server, WireInput in, WireOutput out, Startup.Client client, Caller caller) {
+    this.caller = caller;
     this.server = server;
     this.in = in;
     this.out = out;
-    engine = server.engine().session("wire-" + client.number());
+    engine = server.engine().session("wire-" + client.number(), caller);
     variables = new SessionVariables(server.serverVersion());
     own = new SessionStatements(this);
     copies = new Copies(server.engine(), this, in, out);
@@ -82,7 +86,18 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     }
   }
 
+  /** Whose it is. */
+  Caller caller() {
+    return caller;
+  }
+
   private void message(byte type) throws IOException {
+    if ((type == 'Q' || type == 'E') && !skipping && !server.limits().take(caller())) {
+      throw new WireError(
+          "53400",
+          "role " + caller().role() + " asks more often than it may",
+          "ask less often, or let the owner raise requests_per_second");
+    }
     if (type == 'S') {
       skipping = false;
       if (!engine.inTransaction()) {
@@ -148,6 +163,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     current = statement;
     cancelled = false;
     doing = statement.text();
+    caller().reads(statement.text());
     if (statement.begins("insert") || statement.begins("update") || statement.begins("delete")) {
       changes++;
     }
@@ -175,7 +191,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     return switch (kind(statement)) {
       case SESSION -> own.portal(statement);
       case COPY -> copies.portal(statement);
-      case CATALOG -> server.catalog().portal(statement, List.of());
+      case CATALOG -> server.catalog().portal(statement, List.of(), caller());
       default -> engine(statement, Map.of(), null);
     };
   }
