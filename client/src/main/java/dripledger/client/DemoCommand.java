@@ -35,7 +35,8 @@ final class DemoCommand implements Callable<Integer> {
   @Override
   public Integer call() throws IOException, InterruptedException {
     Path jars = jars();
-    Installation installation = UpCommand.start(drip);
+    // So that everything can be tried at once; elsewhere whoever comes has to say who it is.
+    Installation installation = UpCommand.start(drip, "--drip.trust-loopback=always");
     String password = Installation.newPassword();
     PostgresCluster operations = installation.operations(password);
     KafkaBroker broker = installation.broker(jars);
@@ -64,7 +65,9 @@ final class DemoCommand implements Callable<Integer> {
               "http://127.0.0.1:" + CARRIER_PORT)) {
         drip.service().sql(statement, Map.of());
       }
-      System.out.println("Declared the parcel hub's connections, streams, tables, views and sinks");
+      tokens(installation);
+      System.out.println(
+          "Declared the parcel hub's connections, streams, tables, views, sinks and roles");
     }
     System.out.printf(
         """
@@ -79,11 +82,28 @@ final class DemoCommand implements Callable<Integer> {
                     ./drip rejects scan
                     ./drip sql "SHOW SINKS"
                     ./drip status
-          carrier   what is posted to it is in %s
+          as others DRIP_TOKEN=$(cat %s/dispatch.token) ./drip sql "SHOW VIEWS"
+          carrier   what is posted to it is in %s; what it may read in gate_load-for-fernway.md
           stop      ./drip down      (data stays in %s)
         """,
-        rate, drip.url(), installation.home().resolve("carrier.log"), installation.home());
+        rate,
+        drip.url(),
+        installation.home(),
+        installation.home().resolve("carrier.log"),
+        installation.home());
     return 0;
+  }
+
+  /** Tokens for the hub's roles, and a share for its carrier, each in a file of its own. */
+  private void tokens(Installation installation) throws IOException {
+    for (String role : List.of("dispatch", "scanner")) {
+      Map<String, Object> made =
+          drip.service().post("/api/v1/tokens", Map.of("role", role, "name", "demo"));
+      Path file = Logins.privately(installation.home().resolve(role + ".token"));
+      Files.writeString(file, made.get("token") + "\n");
+    }
+    Path file = installation.home().resolve("gate_load-for-fernway.md");
+    ShareCommand.share(drip, "gate_load", "fernway", 30, drip.url(), file);
   }
 
   private static Path jars() {

@@ -48,7 +48,31 @@ final class Installation {
   }
 
   Path serviceLog() {
-    return home.resolve("service.log");
+    return home.resolve("service").resolve("service.log");
+  }
+
+  /** The token that the owner was given at the first start; null if this user cannot read it. */
+  String ownerToken() throws IOException {
+    Path file = home.resolve("service").resolve("owner.token");
+    return Files.isReadable(file) ? Files.readString(file).strip() : null;
+  }
+
+  private static boolean root() {
+    return "root".equals(System.getProperty("user.name"));
+  }
+
+  /** The service's own folder; for root it is of a user that can do nothing else. */
+  private Path serviceFolder() throws IOException, InterruptedException {
+    Path folder = Files.createDirectories(home.resolve("service"));
+    for (String name : new String[] {"secrets.key", "service.log"}) {
+      if (Files.exists(home.resolve(name)) && !Files.exists(folder.resolve(name))) {
+        Files.move(home.resolve(name), folder.resolve(name));
+      }
+    }
+    if (root()) {
+      ServiceUser.own(folder);
+    }
+    return folder;
   }
 
   /** Letters and digits, new each time. */
@@ -102,31 +126,43 @@ final class Installation {
   }
 
   /** Starts PostgreSQL and the service if they do not run, and waits until it answers. */
-  void up(Service service, int port, Path serviceJar) throws IOException, InterruptedException {
+  void up(Service service, int port, Path serviceJar, String... settings)
+      throws IOException, InterruptedException {
     if (process("service").isPresent()) {
       await(service, process("service").get());
       return;
     }
     String password = newPassword();
     PostgresCluster postgres = postgres(password).start();
-    ServiceProgram program = ServiceProgram.of(serviceJar);
+    Path folder = serviceFolder();
+    ServiceProgram program =
+        root()
+            ? ServiceProgram.of(serviceJar, home.resolve("program"))
+            : ServiceProgram.of(serviceJar);
+    if (root()) {
+      ServiceUser.own(home.resolve("program"));
+    }
+    List<String> command = new ArrayList<>(root() ? ServiceUser.as() : List.of());
+    command.addAll(
+        program.command(
+            "-XX:+UseG1GC",
+            "-XX:MaxGCPauseMillis=30",
+            // State lies in arrays of up to 1 MB; one of half a region takes a whole one.
+            "-XX:G1HeapRegionSize=4m",
+            // What is new is mostly kept: a young part that may be small, and copied once.
+            "-XX:+UnlockExperimentalVMOptions",
+            "-XX:G1NewSizePercent=1",
+            "-XX:MaxTenuringThreshold=1",
+            "-XX:+UseTransparentHugePages",
+            "-XX:+ExitOnOutOfMemoryError",
+            // What the SQL library cannot plan it says; its simplifier asserts too much.
+            "-ea:org.apache.calcite...",
+            "-da:org.apache.calcite.rex.RexSimplify"));
+    command.addAll(List.of(settings));
     Process process =
         start(
             "service",
-            program.command(
-                "-XX:+UseG1GC",
-                "-XX:MaxGCPauseMillis=30",
-                // State lies in arrays of up to 1 MB; one of half a region takes a whole one.
-                "-XX:G1HeapRegionSize=4m",
-                // What is new is mostly kept: a young part that may be small, and copied once.
-                "-XX:+UnlockExperimentalVMOptions",
-                "-XX:G1NewSizePercent=1",
-                "-XX:MaxTenuringThreshold=1",
-                "-XX:+UseTransparentHugePages",
-                "-XX:+ExitOnOutOfMemoryError",
-                // What the SQL library cannot plan it says; its simplifier asserts too much.
-                "-ea:org.apache.calcite...",
-                "-da:org.apache.calcite.rex.RexSimplify"),
+            command,
             Map.of(
                 "DRIP_DATABASE_URL",
                 postgres.jdbcUrl(PostgresCluster.DATABASE),
@@ -135,7 +171,7 @@ final class Installation {
                 "DRIP_DATABASE_PASSWORD",
                 password,
                 "DRIP_SECRET_KEY_FILE",
-                home.resolve("secrets.key").toString(),
+                folder.resolve("secrets.key").toString(),
                 "SERVER_PORT",
                 "" + port,
                 // The log is its own, and rolls; what is printed beside it is in service.out.

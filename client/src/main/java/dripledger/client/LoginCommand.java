@@ -47,6 +47,12 @@ final class LoginCommand implements Callable<Integer> {
     Logins.Login login =
         new Logins.Login(token, authority == null ? null : authority.toAbsolutePath().toString());
     Map<String, Object> who = new Service(drip.url(), login).get("/api/v1/sign-in");
+    if (who.get("role") == null) {
+      throw new Problem(
+          "the service does not know this token, or it is no longer good",
+          "the owner makes them by drip token make",
+          1);
+    }
     logins.keep(drip.url(), login);
     System.out.println(
         "you are " + who.get("role") + " at " + drip.url() + "; kept in " + logins.file());

@@ -4,7 +4,6 @@ import java.io.IOException;
 import java.net.URI;
 import java.nio.file.Files;
 import java.nio.file.Path;
-import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.Callable;
@@ -58,17 +57,26 @@ final class ShareCommand implements Callable<Integer> {
       System.out.println(view + " is no longer shared with " + with);
       return 0;
     }
-    Map<String, Object> wanted = new LinkedHashMap<>();
-    wanted.put("view", view);
-    wanted.put("with", with);
-    wanted.put("days", days);
     Path file = into == null ? Path.of(view + "-for-" + with + ".md") : into;
-    Map<String, Object> made = drip.service().post("/api/v1/shares", wanted);
-    Files.writeString(Logins.privately(file), text(made));
+    Map<String, Object> made =
+        share(drip, view, with, days, address == null ? drip.url() : address, file);
     System.out.println(
         view + " is shared with " + with + " until " + made.get("expires_at") + ": send " + file);
     System.out.println("The token is in that file and nowhere else; send it by a safe way.");
     return 0;
+  }
+
+  /**
+   * Shares a view, and writes a file about it that only this user can read.
+   *
+   * @param url by which the service is reached from there
+   */
+  static Map<String, Object> share(
+      Drip drip, String view, String with, int days, String url, Path file) throws IOException {
+    Map<String, Object> wanted = Map.of("view", view, "with", with, "days", days);
+    Map<String, Object> made = drip.service().post("/api/v1/shares", wanted);
+    Files.writeString(Logins.privately(file), text(made, url));
+    return made;
   }
 
   private void list() throws IOException {
@@ -77,8 +85,9 @@ final class ShareCommand implements Callable<Integer> {
         System.out, columns, (List<?>) drip.service().get("/api/v1/shares").get("shares"));
   }
 
-  private String text(Map<String, Object> made) {
-    String url = address == null ? drip.url() : address;
+  private static String text(Map<String, Object> made, String url) {
+    Object view = made.get("view");
+    Object with = made.get("with");
     URI uri = URI.create(url);
     boolean endpoint = "endpoint".equals(made.get("kind"));
     String path = url + "/api/v1/" + (endpoint ? "endpoints/" : "views/") + made.get("view");

@@ -22,11 +22,28 @@ final class UpCommand implements Callable<Integer> {
     return 0;
   }
 
-  static Installation start(Drip drip) throws IOException, InterruptedException {
+  /**
+   * Starts the service, and logs this user in as the owner if nobody is and that can be.
+   *
+   * @param settings of the service
+   */
+  static Installation start(Drip drip, String... settings)
+      throws IOException, InterruptedException {
     Installation installation = new Installation();
     int port = URI.create(drip.url()).getPort();
-    installation.up(drip.service(), port < 0 ? 80 : port, serviceJar());
+    installation.up(drip.service(), port < 0 ? 80 : port, serviceJar(), settings);
+    String token = installation.ownerToken();
+    if (token != null && !isKnown(drip)) {
+      new Logins().keep(drip.url(), new Logins.Login(token, null));
+    }
     return installation;
+  }
+
+  private static boolean isKnown(Drip drip) throws IOException {
+    Logins.Login login = new Logins().find(drip.url());
+    return login != null
+        && login.token() != null
+        && drip.service().get("/api/v1/sign-in").get("role") != null;
   }
 
   /** The service's jar: named by the start script, which also builds it. */

@@ -23,8 +23,17 @@ public final class Scenario {
     all.add("CREATE CONNECTION fernway TYPE webhook OPTIONS (url '" + carrierUrl + "')");
     all.addAll(RELATIONS);
     all.addAll(SINKS);
+    all.addAll(ROLES);
     return all;
   }
+
+  /** Who reads and writes: the dispatchers, and the hand-held scanners. */
+  private static final List<String> ROLES =
+      List.of(
+          "CREATE ROLE dispatch OPTIONS (statement_timeout '10 seconds', requests_per_second 200)",
+          "GRANT SELECT ON gate_load, busiest_areas TO dispatch",
+          "CREATE ROLE scanner OPTIONS (max_body '1 mb')",
+          "GRANT INSERT ON note TO scanner");
 
   private static final List<String> RELATIONS =
       List.of(

@@ -19,9 +19,9 @@ import java.util.stream.Stream;
 
 /**
  * The service's jar, made quick to start: unpacked once, and its loaded classes kept in a
- * class-data archive after the first start. Both lie in a folder {@code service-run} beside the
- * jar, belong to this very jar and Java, and are made again for another. If they cannot be made,
- * the jar is run as it is. Safe from any thread of one process.
+ * class-data archive after the first start. Both lie in a folder of their own, belong to this very
+ * jar and Java, and are made again for another. If they cannot be made, the jar is run as it is.
+ * Safe from any thread of one process.
  */
 public final class ServiceProgram {
   private static final int SECONDS = 60;
@@ -34,9 +34,18 @@ public final class ServiceProgram {
     this.archive = archive;
   }
 
-  /** Unpacks the jar unless that has been done. */
-  public static synchronized ServiceProgram of(Path jar) throws IOException, InterruptedException {
-    Path all = jar.toAbsolutePath().resolveSibling("service-run");
+  /** Unpacks the jar beside itself unless that has been done. */
+  public static ServiceProgram of(Path jar) throws IOException, InterruptedException {
+    return of(jar, jar.toAbsolutePath().resolveSibling("service-run"));
+  }
+
+  /**
+   * Unpacks the jar unless that has been done.
+   *
+   * @param all where to
+   */
+  public static synchronized ServiceProgram of(Path jar, Path all)
+      throws IOException, InterruptedException {
     Path folder = all.resolve(fingerprint(jar));
     Path unpacked = folder.resolve(jar.getFileName());
     if (!Files.exists(unpacked)) {

@@ -262,16 +262,7 @@ public final class Engine implements AutoCloseable {
 
   /** The object of this name, if somebody may use it in any way. */
   public CatalogObject object(String name, Caller caller) {
-    CatalogObject object = caller.catalog(catalog()).find(name);
-    if (object == null) {
-      throw Statements.concealed(
-          new EngineException(
-              Code.NOT_FOUND,
-              "no stream, table or view \"" + name + "\"",
-              "SHOW STREAMS, SHOW TABLES and SHOW VIEWS list what there is"),
-          caller);
-    }
-    return object;
+    return statements.object(name, caller);
   }
 
   /** The newest version of a table or materialized view. */
@@ -365,27 +356,7 @@ public final class Engine implements AutoCloseable {
 
   /** What would be followed, if somebody may read what it reads. */
   public Command.QueryPlan followed(String sql, Map<String, Object> arguments, Caller caller) {
-    List<SqlFrontEnd.Parsed> statements = frontEnd.parse(sql);
-    if (statements.size() != 1) {
-      throw new EngineException(Code.INVALID, "one query can be followed at a time", null);
-    }
-    String text = statements.get(0).text();
-    boolean says = text.regionMatches(true, 0, "FOLLOW", 0, 6);
-    SqlFrontEnd.Parsed parsed = says ? statements.get(0) : frontEnd.parse("FOLLOW " + text).get(0);
-    try {
-      Command command = frontEnd.check(parsed, caller.catalog(catalog()), arguments, nowMicros());
-      if (!(command instanceof Command.Follow follow)) {
-        throw new EngineException(Code.INVALID, "only a query can be followed", null);
-      }
-      return follow.plan();
-    } catch (EngineException e) {
-      // Places count in the text as it was given, not as it was completed.
-      int moved = says || e.line() != 1 ? 0 : "FOLLOW ".length();
-      throw Statements.concealed(
-          new EngineException(
-              e.code(), e.getMessage(), e.line(), Math.max(0, e.column() - moved), e.hint()),
-          caller);
-    }
+    return statements.followed(sql, arguments, caller);
   }
 
   /**
@@ -476,16 +447,8 @@ public final class Engine implements AutoCloseable {
     return checkpointer;
   }
 
-  /** More state than the bound would end the process; refusing what is new does not. */
   private void refuseIfFull() {
-    if (loop.heldBytes() > options.maxHeldBytes()) {
-      throw new EngineException(
-          Code.LIMIT,
-          "the views hold "
-              + loop.heldBytes() / 1_000_000
-              + " MB, which is all they may; nothing new is taken in",
-          "drop a view, or raise drip.max-held-bytes and the heap");
-    }
+    options.refuseBeyond(loop.heldBytes());
   }
 
   /** Changes a stream or table has been given, all time. */

@@ -3,6 +3,7 @@ package dripledger.engine;
 import dripledger.engine.circuit.Refresher;
 import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.epoch.EpochLimits;
+import dripledger.engine.error.EngineException;
 import dripledger.engine.query.QueryBounds;
 import java.nio.file.Path;
 
@@ -96,6 +97,19 @@ public record EngineOptions(
 
   QueryBounds queryBounds() {
     return new QueryBounds(maxResultRows, queryMillis, maxQueryBytes);
+  }
+
+  /** More state than the bound would end the process; refusing what is new does not. */
+  void refuseBeyond(long heldBytes) {
+    if (heldBytes > maxHeldBytes) {
+      throw new EngineException(
+          EngineException.Code.LIMIT,
+          "the views hold "
+              + heldBytes / 1_000_000
+              + " MB, which is all they may; nothing new is"
+              + " taken in",
+          "drop a view, or raise drip.max-held-bytes and the heap");
+    }
   }
 
   /** The cores there are. */

@@ -254,6 +254,25 @@ class AccessTest {
         .isEqualTo("[SELECT, rejects]");
   }
 
+  @ParameterizedTest
+  @CsvSource(
+      delimiter = '|',
+      value = {
+        "GRANT SELECT ON nowhere TO dispatch | 1:17 there is no \"nowhere\"",
+        "GRANT USAGE ON gate TO dispatch | 1:16 USAGE has no meaning for a table (\"gate\")",
+        "GRANT SELECT ON SCHEMA secret TO dispatch | 1:24 no schema \"secret\"",
+        "GRANT SELECT ON gate TO nobody | 0:0 no role \"nobody\"",
+        "GRANT SELECT ON gate TO owner | 0:0 the owner may do everything; nothing is granted to it",
+        "CREATE ROLE dispatch | 0:0 there is a role \"dispatch\" already",
+        "CREATE ROLE big OPTIONS (max_rows 'many') | 1:35 max_rows cannot be 'many'",
+        "CREATE ROLE big OPTIONS (max_rowz 5) | 1:35 no option \"max_rowz\" of a role",
+        "DROP ROLE nobody | 0:0 no role \"nobody\"",
+      })
+  void errorsSayWhatIsWrongAndWhere(String statement, String said) {
+    EngineException e = db.error(statement);
+    assertThat(e.line() + ":" + e.column() + " " + e.getMessage()).isEqualTo(said);
+  }
+
   @Test
   void onlyItsOwnStatementsCanARoleCancel() {
     assertThatThrownBy(() -> dispatch("CANCEL 1")).hasMessageContaining("of role dispatch");

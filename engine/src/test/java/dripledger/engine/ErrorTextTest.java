@@ -182,8 +182,8 @@ class ErrorTextTest {
       REFRESH TABLE gate
         INVALID 1:15 "gate" is changed by statements only
         -
-      GRANT SELECT ON gate TO PUBLIC
-        SYNTAX 1:1 did not expect "GRANT" here
+      LOCK gate
+        SYNTAX 1:1 did not expect "LOCK" here
         a statement starts with SELECT, FOLLOW, CREATE, INSERT, UPDATE, DELETE, DROP, EXPLAIN, DESCRIBE or SHOW
       """;
 

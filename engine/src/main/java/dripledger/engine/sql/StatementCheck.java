@@ -103,8 +103,8 @@ final class StatementCheck {
     if (node.isA(SqlKind.QUERY) || node.getKind() == SqlKind.ORDER_BY) {
       return new Command.Query(query(node, nowMicros, null));
     }
-    throw SyntaxRewriter.unsupported(
-        "this statement", node.getParserPosition(), "ask with SELECT or FOLLOW");
+    SqlParserPos at = node.getParserPosition();
+    throw SyntaxRewriter.unsupported("this statement", at, "ask with SELECT or FOLLOW");
   }
 
   private Command own(StatementNode node) {
@@ -137,11 +137,11 @@ final class StatementCheck {
     if (statement instanceof Statement.RefreshView s) {
       return definitions.refreshView(s);
     }
-    if (statement instanceof Statement.Cancel s) {
-      return new Command.Cancel(((SqlLiteral) s.number()).longValue(true));
-    }
     if (statement instanceof Statement.RefreshSink s) {
       return definitions.refreshSink(s);
+    }
+    if (statement instanceof Statement.Cancel s) {
+      return new Command.Cancel(((SqlLiteral) s.number()).longValue(true));
     }
     if (statement instanceof Statement.CreateSink s) {
       return createSink(s, definitions);
@@ -204,8 +204,6 @@ final class StatementCheck {
     }
     return object;
   }
-
-  // ---- definitions
 
   private Command createView(Statement.CreateView s) {
     if (!s.materialized() && !s.options().isEmpty()) {

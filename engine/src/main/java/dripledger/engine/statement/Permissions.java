@@ -2,11 +2,13 @@ package dripledger.engine.statement;
 
 import dripledger.engine.access.Caller;
 import dripledger.engine.access.Privilege;
+import dripledger.engine.access.Target;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.sql.Command;
+import java.util.stream.Collectors;
 
 /**
  * What each statement needs. That only what may be read is read is seen to by the catalog that it
@@ -58,8 +60,11 @@ final class Permissions {
     }
   }
 
-  /** What a statement defines, changes or drops; null if it says more than one name. */
+  /** What a statement defines, changes, drops or grants. */
   static String named(Command command) {
+    if (command instanceof Command.Grant g) {
+      return g.privileges().keySet().stream().map(Target::text).collect(Collectors.joining(", "));
+    }
     return command instanceof Command.Create c
         ? c.name()
         : command instanceof Command.Drop c

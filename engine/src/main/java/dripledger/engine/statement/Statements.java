@@ -3,6 +3,7 @@ package dripledger.engine.statement;
 import dripledger.engine.access.Access;
 import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
+import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.change.TableTransactions;
 import dripledger.engine.definition.Definitions;
 import dripledger.engine.epoch.EpochLoop;
@@ -112,6 +113,46 @@ public final class Statements {
       }
       transaction.finish();
     }
+  }
+
+  /** What would be followed, if somebody may read what it reads. */
+  public Command.QueryPlan followed(String sql, Map<String, Object> arguments, Caller caller) {
+    List<SqlFrontEnd.Parsed> statements = frontEnd.parse(sql);
+    if (statements.size() != 1) {
+      throw new EngineException(Code.INVALID, "one query can be followed at a time", null);
+    }
+    String text = statements.get(0).text();
+    boolean says = text.regionMatches(true, 0, "FOLLOW", 0, 6);
+    SqlFrontEnd.Parsed parsed = says ? statements.get(0) : frontEnd.parse("FOLLOW " + text).get(0);
+    try {
+      Command command =
+          frontEnd.check(parsed, caller.catalog(catalog()), arguments, nowMicros.getAsLong());
+      if (!(command instanceof Command.Follow follow)) {
+        throw new EngineException(Code.INVALID, "only a query can be followed", null);
+      }
+      return follow.plan();
+    } catch (EngineException e) {
+      // Places count in the text as it was given, not as it was completed.
+      int moved = says || e.line() != 1 ? 0 : "FOLLOW ".length();
+      throw concealed(
+          new EngineException(
+              e.code(), e.getMessage(), e.line(), Math.max(0, e.column() - moved), e.hint()),
+          caller);
+    }
+  }
+
+  /** The object of this name, if somebody may use it in any way. */
+  public CatalogObject object(String name, Caller caller) {
+    CatalogObject object = caller.catalog(catalog()).find(name);
+    if (object == null) {
+      throw concealed(
+          new EngineException(
+              Code.NOT_FOUND,
+              "no stream, table or view \"" + name + "\"",
+              "SHOW STREAMS, SHOW TABLES and SHOW VIEWS list what there is"),
+          caller);
+    }
+    return object;
   }
 
   /** A client's own session; {@code id} is what its statements are cancelled by. */

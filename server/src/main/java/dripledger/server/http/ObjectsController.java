@@ -54,7 +54,7 @@ class ObjectsController {
     answer.put("held_back_bytes", engine.loop().heldBackBytes());
     answer.put("held_back_bytes_max", engine.options().maxHeldBytes() / EpochLoop.HELD_BACK_SHARE);
     answer.put("ended_reads", engine.loop().endedReads());
-    answer.put("loading", caller.isOwner() ? engine.loading() : List.of());
+    answer.put("loading", caller.isOwner() ? engine.loading() : Map.of());
     answer.put("checkpoint", checkpoint());
     Catalog seen = caller.catalog(engine.catalog());
     answer.put("objects", seen.all().stream().map(o -> describe(o, snapshot)).toList());
