@@ -6,18 +6,22 @@ import SplitterPanel from 'primevue/splitterpanel';
 import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
 import ResultTable from './components/ResultTable.vue';
 import SideList from './components/SideList.vue';
+import SignIn from './components/SignIn.vue';
 import ConnectForm from './components/ConnectForm.vue';
 import SourceBrowser from './components/SourceBrowser.vue';
 import SqlEditor from './components/SqlEditor.vue';
 import { count, isNumber, isTime } from './lib/format';
+import { whenUnknown } from './lib/api';
 import { useCatalog } from './stores/catalog';
 import { SHOWN_ROWS, useSheet } from './stores/sheet';
+import { useWho } from './stores/who';
 
 // The chart is heavy and not always wanted.
 const ResultChart = defineAsyncComponent(() => import('./components/ResultChart.vue'));
 
 const catalog = useCatalog();
 const store = useSheet();
+const who = useWho();
 const editor = ref<InstanceType<typeof SqlEditor>>();
 const form = ref<'Table' | 'Chart'>('Table');
 const looking = ref<string | null>(null);
@@ -43,7 +47,22 @@ const rows = computed(() => {
   return store.sheet?.live.size ?? 0;
 });
 
+whenUnknown(() => void who.look());
+watch(
+  () => who.who?.role,
+  (role) => {
+    if (role) {
+      void catalog.refresh();
+      return;
+    }
+    store.clear();
+    connecting.value = false;
+    looking.value = null;
+  },
+);
+
 onMounted(() => {
+  void who.look();
   catalog.watch();
   setInterval(() => store.settle(), 700);
 });
@@ -58,6 +77,17 @@ onMounted(() => {
         <template v-if="catalog.reachable">epoch {{ count(catalog.epoch) }}</template>
         <em v-else>the service does not answer</em>
       </span>
+      <span v-if="who.who?.role" class="who" data-test="who">
+        {{ who.who.role }}<template v-if="who.who.open"> · whoever is on this machine</template>
+      </span>
+      <Button
+        v-if="who.who?.role && !who.who.open"
+        text
+        size="small"
+        label="Sign out"
+        data-test="sign-out"
+        @click="who.signOut()"
+      />
       <Button
         text
         size="small"
@@ -67,7 +97,8 @@ onMounted(() => {
         @click="night = !night"
       />
     </header>
-    <Splitter class="body">
+    <SignIn v-if="who.mustSignIn" />
+    <Splitter v-else class="body">
       <SplitterPanel :size="22" :min-size="12"><SideList
           @ask="(statement) => { looking = null; editor?.ask(statement); }"
           @look="(connection) => (looking = connection)"
@@ -126,6 +157,7 @@ onMounted(() => {
 header { display: flex; align-items: center; gap: 10px; padding: 7px 16px; border-bottom: 3px double var(--ink); }
 h1 { font: 600 20px var(--serif); margin: 0; letter-spacing: 0.01em; }
 .epoch { margin-left: auto; font: 13px var(--mono); color: var(--faded); }
+.who { font-size: 13px; color: var(--faded); }
 .epoch em { color: var(--went); }
 .body { flex: 1; min-height: 0; border: 0; border-radius: 0; background: var(--paper); }
 .work { height: 100%; border: 0; border-radius: 0; background: var(--sheet); }

@@ -3,9 +3,11 @@ import { computed, reactive } from 'vue';
 import type { CatalogObject } from '../lib/api';
 import { ago, count, size } from '../lib/format';
 import { useCatalog } from '../stores/catalog';
+import { useWho } from '../stores/who';
 
 const emit = defineEmits<{ ask: [statement: string]; look: [connection: string]; connect: [] }>();
 const catalog = useCatalog();
+const who = useWho();
 const open = reactive(new Set<string>());
 
 const connections = computed(() => catalog.objects.filter((o) => o.kind === 'connection'));
@@ -59,7 +61,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
 <template>
   <nav class="side" aria-label="connections, streams, tables, views, sinks and endpoints">
     <section>
-      <h2>Connections <button type="button" class="add" title="make a connection" data-test="connect" @click="emit('connect')">+</button></h2>
+      <h2>Connections <button v-if="who.isOwner" type="button" class="add" title="make a connection" data-test="connect" @click="emit('connect')">+</button></h2>
       <p v-if="connections.length === 0" class="none">none yet</p>
       <div v-for="c in connections" :key="c.name" class="line" :data-test="'connection-' + c.name">
         <button type="button" class="name" :title="c.health" @click="emit('look', c.name)">

@@ -81,6 +81,7 @@ export interface Change {
 
 /** An RFC 9457 answer. */
 export interface Problem {
+  status?: number;
   title?: string;
   detail: string;
   hint?: string;
@@ -94,8 +95,16 @@ export class ProblemError extends Error {
   }
 }
 
+let onUnknown: () => void = () => {};
+
+/** What to do when the service no longer knows who asks. */
+export function whenUnknown(action: () => void): void {
+  onUnknown = action;
+}
+
 async function answer<T>(response: Response): Promise<T> {
   if (response.ok) return (await response.json()) as T;
+  if (response.status === 401) onUnknown();
   let problem: Problem;
   try {
     problem = (await response.json()) as Problem;
@@ -115,6 +124,26 @@ async function call(path: string, init?: RequestInit): Promise<Response> {
 
 export async function objects(): Promise<Objects> {
   return answer<Objects>(await call('/api/v1/objects'));
+}
+
+/** Who is at the console; without a role it has to be said first. */
+export interface Who {
+  role: string | null;
+  owner?: boolean;
+  open?: boolean;
+  grants?: string[];
+}
+
+export async function whoAmI(): Promise<Who> {
+  return answer<Who>(await call('/api/v1/sign-in'));
+}
+
+export async function signIn(token: string): Promise<Who> {
+  return send('POST', '/api/v1/sign-in', { token });
+}
+
+export async function signOut(): Promise<void> {
+  await answer(await call('/api/v1/sign-in', { method: 'DELETE' }));
 }
 
 export async function run(sql: string): Promise<(RowsResult | DoneResult)[]> {

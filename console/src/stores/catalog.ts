@@ -1,5 +1,5 @@
 import { defineStore } from 'pinia';
-import { objects, type CatalogObject } from '../lib/api';
+import { objects, ProblemError, type CatalogObject } from '../lib/api';
 
 const REFRESH_MILLIS = 2000;
 
@@ -13,8 +13,10 @@ export const useCatalog = defineStore('catalog', {
         this.objects = answer.objects;
         this.epoch = answer.epoch;
         this.reachable = true;
-      } catch {
-        this.reachable = false;
+      } catch (e) {
+        const unknown = e instanceof ProblemError && e.problem.status === 401;
+        if (unknown) this.objects = [];
+        this.reachable = unknown;
       }
     },
     watch() {

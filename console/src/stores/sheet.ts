@@ -28,6 +28,13 @@ export const useSheet = defineStore('sheet', {
     source: null as EventSource | null,
   }),
   actions: {
+    /** Forgets what was shown: it was for somebody else. */
+    clear() {
+      this.stop();
+      this.sheet = null;
+      this.messages = [];
+      this.problem = null;
+    },
     async execute(statement: Span) {
       this.stop();
       this.problem = null;

@@ -6,7 +6,10 @@ import static org.assertj.core.api.Assertions.assertThat;
 import dripledger.demo.ScanGenerator;
 import java.nio.file.Files;
 import java.nio.file.Path;
+import java.nio.file.attribute.PosixFilePermissions;
 import java.time.Instant;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
 import java.util.stream.IntStream;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
@@ -277,5 +280,73 @@ class ClientTest {
     LiveService.Run nobody = service.drip("", "doctor", "--service", "http://127.0.0.1:1");
     assertThat(nobody.exit()).isEqualTo(1);
     assertThat(nobody.out()).contains("does not answer at http://127.0.0.1:1", "drip up");
+  }
+
+  @Test
+  void tokensAreKeptForTheNextCommandAndSharesAreFilesToSend(@TempDir Path folder)
+      throws Exception {
+    String owner = service.ownerToken();
+    assertThat(service.drip("", "sql", "CREATE ROLE dispatch").out()).contains("drip login");
+    try {
+      LiveService.Run unknown = service.drip("", "sql", "SHOW VIEWS");
+      assertThat(unknown.exit()).isEqualTo(1);
+      assertThat(unknown.err()).contains("wants to know who you are").contains("drip login");
+      assertThat(service.drip("drip_nonsense\n", "login").err()).contains("does not know");
+      assertThat(service.drip(owner + "\n", "login").out()).startsWith("you are owner at");
+      service.drip("", "sql", "GRANT SELECT ON per_gate TO dispatch");
+      Path file = folder.resolve("dispatch.token");
+      LiveService.Run made =
+          service.drip(
+              "", "token", "make", "dispatch", "laptop", "--lasts", "30 days", "--into", "" + file);
+      assertThat(made.err()).contains("of role dispatch, good until");
+      assertThat(PosixFilePermissions.toString(Files.getPosixFilePermissions(file)))
+          .isEqualTo("rw-------");
+      service.as(Files.readString(file).strip());
+      assertThat(service.drip("", "sql", "SHOW VIEWS").out()).contains("per_gate");
+      assertThat(service.drip("", "sql", "TABLE gate").err())
+          .contains("there is no \"gate\" that role dispatch may read");
+      assertThat(service.drip("", "status").out()).contains("per_gate").doesNotContain("scan ");
+      String list = service.drip("", "token", "list").out();
+      assertThat(list).contains("laptop").doesNotContain("first");
+      service.as(null);
+      String id = list.lines().filter(l -> l.contains("laptop")).findFirst().get().strip();
+      id = id.substring(0, id.indexOf(' '));
+      String second = service.drip("", "token", "rotate", id, "--overlap", "0").out().strip();
+      service.as(second);
+      assertThat(service.drip("", "sql", "SHOW VIEWS").out()).contains("per_gate");
+      service.as(Files.readString(file).strip());
+      assertThat(service.drip("", "sql", "SHOW VIEWS").err()).contains("no longer good");
+      service.as(null);
+
+      Path share = folder.resolve("share.md");
+      assertThat(
+              service
+                  .drip("", "share", "per_gate", "--with", "fernway", "--into", "" + share)
+                  .out())
+          .contains("per_gate is shared with fernway until");
+      String text = Files.readString(share);
+      Matcher token = Pattern.compile("\\| token \\| `(drip_[\\w-]+)`").matcher(text);
+      assertThat(token.find()).isTrue();
+      assertThat(text).contains("/api/v1/views/per_gate").contains("psql").contains("read_csv");
+      assertThat(service.drip("", "share").out()).contains("fernway").contains("open");
+      service.as(token.group(1));
+      assertThat(service.call("GET", "/api/v1/views/per_gate.csv", null).body())
+          .startsWith("gate,scans");
+      service.as(null);
+      service.drip("", "share", "per_gate", "--with", "fernway", "--end");
+      assertThat(service.drip("", "share").out()).doesNotContain("fernway");
+      assertThat(
+              service
+                  .drip(
+                      "", "sql", "SELECT what, object, detail FROM drip.journal WHERE role <> 'x'")
+                  .out())
+          .contains("CREATE ROLE dispatch")
+          .contains("with fernway for 30 days");
+    } finally {
+      service.as(owner);
+      service.drip("", "sql", "DROP ROLE dispatch");
+      service.as(null);
+      service.drip("", "login", "--out");
+    }
   }
 }

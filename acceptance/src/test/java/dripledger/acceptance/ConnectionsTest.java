@@ -58,8 +58,9 @@ class ConnectionsTest extends SourceTest {
                     + service.cluster().jdbcUrl("drip")
                     + "', user 'drip', password SECRET hub_ops_password)"))
         .contains("wal_level is replica");
-    assertThat(error("CREATE CONNECTION c TYPE file OPTIONS (path '/nowhere')"))
-        .startsWith("option \"path\": there is no folder /nowhere @1:40");
+    String nowhere = System.getProperty("java.io.tmpdir") + "/drip-nowhere";
+    assertThat(error("CREATE CONNECTION c TYPE file OPTIONS (path '" + nowhere + "')"))
+        .startsWith("option \"path\": there is no folder " + nowhere + " @1:40");
     assertThat(error("CREATE STREAM s FROM hub_log (topic 'no.such') FORMAT json"))
         .startsWith("option \"topic\": there is no topic \"no.such\" @1:31 | ");
     assertThat(error("CREATE TABLE s FROM hub_ops (table 'public.nowhere')"))
@@ -127,6 +128,55 @@ class ConnectionsTest extends SourceTest {
     hub.send("guarded", "k", "{\"v\":7}");
     expect("SELECT v FROM guarded", "[[7]]");
     assertThat(service.log()).doesNotContain("password=\"loopback");
+  }
+
+  @Test
+  void whatIsToProtectIsNeverSilentlyLeftOut() throws Exception {
+    for (String type :
+        new String[] {
+          "kafka OPTIONS (bootstrap_servers '127.0.0.1:1', tls 'yes')",
+          "postgres OPTIONS (url 'jdbc:postgresql://127.0.0.1:1/x', user 'u', tls 'true')"
+        }) {
+      assertThat(error("CREATE CONNECTION c TYPE " + type))
+          .startsWith("option \"tls\" is 'on' or 'off', not '");
+    }
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (user 'u', tls_ca_file '/tmp/ca.pem',"
+                    + " url 'jdbc:postgresql://127.0.0.1:1/x')"))
+        .contains("without tls 'on' protects nothing");
+    String url = service.cluster().jdbcUrl("drip");
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "?socketFactory=org.example.Any', user 'drip')"))
+        .startsWith("option \"url\": the parameter \"socketFactory\" is not allowed");
+    // A server that cannot show who it is is not talked to.
+    assertThat(
+            error(
+                "CREATE CONNECTION c TYPE postgres OPTIONS (url '"
+                    + url
+                    + "', user 'drip', tls 'on')"))
+        .startsWith("the database");
+  }
+
+  @Test
+  void onlyWhatTheOperatorListsIsReached() throws Exception {
+    assertThat(error("CREATE CONNECTION c TYPE file OPTIONS (path '/etc')"))
+        .startsWith("option \"path\": /etc is not below a folder that may be used");
+    assertThat(error("CREATE CONNECTION c TYPE webhook OPTIONS (url 'http://169.254.169.254/')"))
+        .startsWith("option \"url\": 169.254.169.254:80 is no address that may be used");
+    assertThat(
+            error(
+                "CREATE STREAM c FROM hub_log (topic 'any') FORMAT avro (registry"
+                    + " 'http://registry.example/')"))
+        .contains("registry.example:80 is no address that may be used");
+    assertThat(
+            error(
+                "CREATE STREAM c (v INTEGER) FROM hub_log (topic 'any')"
+                    + " FORMAT avro (schema_file '/etc/passwd')"))
+        .contains("/etc/passwd is not below a folder that may be used");
   }
 
   @Test

@@ -141,9 +141,9 @@ class ConsoleTest {
     browser.click("[data-test=connect]");
     browser.click("[data-test=connect-form] .p-selectbutton button:nth-child(3)");
     browser.element("[data-test=connect-name]").sendKeys("spool");
-    browser.element("[data-test=connect-path]").sendKeys("/nowhere");
+    browser.element("[data-test=connect-path]").sendKeys("/tmp/drip-nowhere");
     browser.click("[data-test=connect-make]");
-    browser.awaitText("[data-test=connect-problem]", "there is no folder /nowhere");
+    browser.awaitText("[data-test=connect-problem]", "there is no folder /tmp/drip-nowhere");
     browser.element("[data-test=connect-path]").clear();
     browser.element("[data-test=connect-path]").sendKeys(folder.toString());
     browser.click("[data-test=connect-make]");
@@ -160,5 +160,39 @@ class ConsoleTest {
     browser.write("SELECT COUNT(*) AS lines FROM day");
     browser.run();
     browser.awaitText("[data-test=result]", "2");
+  }
+
+  @Test
+  void onceThereAreRolesOneSignsIn() throws Exception {
+    service.drip("", "sql", "CREATE ROLE dispatch; GRANT SELECT ON gate_load TO dispatch");
+    try {
+      browser.element("[data-test=sign-in]"); // the page notices
+      service.as(service.ownerToken());
+      String token = service.drip("", "token", "make", "dispatch", "console").out().strip();
+      browser.click("[data-test=sign-in] input");
+      browser.type("drip_nonsense", Keys.ENTER);
+      browser.awaitText("[data-test=sign-in-problem]", "not known");
+      browser.type(Keys.chord(Keys.CONTROL, "a"), token, Keys.ENTER);
+      browser.awaitText("[data-test=who]", "dispatch");
+      browser.element("[data-test=object-gate_load]");
+      assertThat(browser.count("[data-test=object-gate]")).isZero();
+      assertThat(browser.count("[data-test=connect]")).isZero();
+      browser.write("SELECT * FROM gate");
+      browser.run();
+      browser.awaitText("[data-test=problem]", "that role dispatch may read");
+      browser.write("FOLLOW SELECT gate, scans FROM gate_load");
+      browser.run();
+      browser.awaitText("[data-test=strip]", "following");
+      browser.click("[data-test=sign-out]");
+      browser.element("[data-test=sign-in]");
+      assertThat(browser.text("body")).doesNotContain("gate_load");
+    } finally {
+      service.as(service.ownerToken());
+      service.drip("", "sql", "DROP ROLE dispatch");
+      service.as(null);
+      browser.open(service.url());
+    }
+    browser.awaitText("[data-test=who]", "whoever is on this machine");
+    browser.errors(); // what was refused is there, and was meant to be
   }
 }

@@ -28,6 +28,7 @@ final class LiveService implements AutoCloseable {
   private final int port = PostgresCluster.freePort();
   private final int wirePort = PostgresCluster.freePort();
   private final Path log = Files.createTempFile("drip-service", ".log");
+  private String token;
   private final Path keyFile = Files.createTempDirectory("drip-key").resolve("secrets.key");
   private final String[] settings;
   private Process process;
@@ -94,6 +95,7 @@ final class LiveService implements AutoCloseable {
     builder.environment().put("DRIP_DATABASE_URL", cluster.jdbcUrl(PostgresCluster.DATABASE));
     builder.environment().put("DRIP_DATABASE_PASSWORD", PASSWORD);
     builder.environment().put("DRIP_SECRET_KEY_FILE", keyFile.toString());
+    builder.environment().put("DRIP_FILE_FOLDERS", System.getProperty("java.io.tmpdir"));
     builder.environment().put("DRIP_OWNER_TOKEN_FILE", keyFile + ".owner");
     builder.environment().put("SERVER_PORT", "" + port);
     process = builder.start();
@@ -108,6 +110,11 @@ final class LiveService implements AutoCloseable {
       Thread.sleep(100);
     }
     throw new IOException("the service does not answer:\n" + Files.readString(log));
+  }
+
+  /** From now on calls and clients come with a token; with none if it is null. */
+  void as(String other) {
+    token = other;
   }
 
   /** The token that the owner was given at the first start. */
@@ -125,6 +132,9 @@ final class LiveService implements AutoCloseable {
     HttpURLConnection c = (HttpURLConnection) URI.create(url() + path).toURL().openConnection();
     c.setRequestMethod(method);
     c.setReadTimeout(120_000);
+    if (token != null) {
+      c.setRequestProperty("Authorization", "Bearer " + token);
+    }
     if (body != null) {
       c.setDoOutput(true);
       c.setRequestProperty("Content-Type", "application/json");
@@ -307,6 +317,10 @@ final class LiveService implements AutoCloseable {
         new ProcessBuilder(command).redirectOutput(out.toFile()).redirectError(err.toFile());
     builder.environment().put("DRIP_URL", url());
     builder.environment().put("LC_ALL", "C.UTF-8");
+    builder.environment().put("DRIP_LOGINS", keyFile.resolveSibling("logins.json").toString());
+    if (token != null) {
+      builder.environment().put("DRIP_TOKEN", token);
+    }
     return new Client(builder.start(), out, err);
   }
 

@@ -1,6 +1,7 @@
 package dripledger.bench;
 
 import dripledger.connectors.OutsideSystems;
+import dripledger.connectors.Reach;
 import dripledger.connectors.format.DriftStore;
 import dripledger.demo.KafkaBroker;
 import dripledger.demo.PostgresCluster;
@@ -64,7 +65,8 @@ final class Delivering {
                 name -> PASSWORD,
                 3600,
                 DriftStore.NONE,
-                Path.of(System.getProperty("java.io.tmpdir")))) {
+                Path.of(System.getProperty("java.io.tmpdir")),
+                Reach.ANYWHERE)) {
       topics(broker.servers());
       Engine engine = engine(outside);
       engine.execute(

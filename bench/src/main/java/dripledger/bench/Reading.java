@@ -1,6 +1,7 @@
 package dripledger.bench;
 
 import dripledger.connectors.OutsideSystems;
+import dripledger.connectors.Reach;
 import dripledger.connectors.format.DriftStore;
 import dripledger.connectors.format.MessageParser;
 import dripledger.demo.KafkaBroker;
@@ -220,7 +221,8 @@ final class Reading {
             name -> PASSWORD,
             3600,
             DriftStore.NONE,
-            Path.of(System.getProperty("java.io.tmpdir")))) {
+            Path.of(System.getProperty("java.io.tmpdir")),
+            Reach.ANYWHERE)) {
       Engine declaring = engine(ledger, outside, 3_600_000);
       declaring.execute(
           "CREATE CONNECTION hub_log TYPE kafka OPTIONS (bootstrap_servers '"
@@ -337,7 +339,8 @@ final class Reading {
             name -> PASSWORD,
             3600,
             DriftStore.NONE,
-            Path.of(System.getProperty("java.io.tmpdir")))) {
+            Path.of(System.getProperty("java.io.tmpdir")),
+            Reach.ANYWHERE)) {
       Engine engine = engine(new MemoryLedger(), outside, 3_600_000);
       engine.execute(
           "CREATE CONNECTION ops TYPE postgres OPTIONS (url '"

@@ -84,6 +84,18 @@ public final class ConnectionOptions {
     return value == null ? otherwise : value;
   }
 
+  /**
+   * Whether an option is on; what is neither on nor off is refused, so that nobody believes to be
+   * protected and is not.
+   */
+  public boolean isOn(String option) {
+    String value = get(option, "off");
+    if (!value.equals("on") && !value.equals("off")) {
+      throw invalid("option \"" + option + "\" is 'on' or 'off', not '" + value + "'", null);
+    }
+    return value.equals("on");
+  }
+
   /** The value of an option that must be there. */
   public String required(String option, String example) {
     String value = get(option);

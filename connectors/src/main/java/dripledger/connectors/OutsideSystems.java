@@ -55,6 +55,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   private final Map<String, Connector> connectors;
   private final UnaryOperator<String> secrets;
   private final Path waiting;
+  private final Reach reach;
   private final DriftStore driftStore;
   private final Map<Long, List<Drift>> savedDrift = new ConcurrentHashMap<>();
   private final Map<Long, DriftLog> drift = new ConcurrentHashMap<>();
@@ -73,9 +74,15 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
    * @param checkSeconds how often connections are checked in the background
    * @param driftStore where drift is kept, every {@value #DRIFT_SECONDS} seconds
    * @param waiting the folder for what waits on disk
+   * @param reach what may be reached at all
    */
   public OutsideSystems(
-      UnaryOperator<String> secrets, int checkSeconds, DriftStore driftStore, Path waiting) {
+      UnaryOperator<String> secrets,
+      int checkSeconds,
+      DriftStore driftStore,
+      Path waiting,
+      Reach reach) {
+    this.reach = reach;
     this.secrets = secrets;
     this.waiting = waiting;
     this.driftStore = driftStore;
@@ -120,6 +127,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   private ConnectionOptions options(CatalogObject.Connection connection) {
+    reach.check(connection);
     return new ConnectionOptions(connection, secrets, waiting);
   }
 
@@ -157,11 +165,13 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
 
   @Override
   public Proposal propose(CatalogObject.Connection connection, SourceSpec source, boolean keyed) {
+    reach.check(source);
     return connector(connection).propose(options(connection), source, keyed);
   }
 
   @Override
   public SourcePosition begin(CatalogObject.Connection connection, CatalogObject object) {
+    reach.check(CatalogObject.sourceOf(object));
     return connector(connection).begin(options(connection), object);
   }
 
@@ -217,6 +227,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       SourcePosition from,
       SourceSink sink) {
     watched.put(connection.id(), connection);
+    objects.forEach(o -> reach.check(CatalogObject.sourceOf(o)));
     objects.forEach(o -> driftLog(o.id()).declared(FieldTree.paths(o)));
     return connector(connection).open(options(connection), objects, from, sink, this::driftLog);
   }
@@ -229,28 +240,33 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       SourcePosition to,
       Page template,
       PartitionSink sink) {
+    reach.check(stream.source());
     connector(connection).read(options(connection), stream, from, to, template, sink);
   }
 
   @Override
   public void prepare(CatalogObject.Connection connection, CatalogObject.Sink sink) {
+    reach.check(sink.target());
     connector(connection).prepare(options(connection), sink);
   }
 
   @Override
   public List<String> preview(
       CatalogObject.Connection connection, CatalogObject.Sink sink, List<Outgoing.Change> changes) {
+    reach.check(sink.target());
     return connector(connection).preview(options(connection), sink, changes);
   }
 
   @Override
   public Target target(
       CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {
+    reach.check(sink.target());
     return connector(connection).target(options(connection), sink, identity);
   }
 
   @Override
   public void resend(CatalogObject.Connection connection, CatalogObject.Sink sink, byte[] message) {
+    reach.check(sink.target());
     connector(connection).resend(options(connection), sink, message);
   }
 
@@ -297,7 +313,8 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
 
   @Override
   public void release(CatalogObject.Connection connection) {
-    connector(connection).release(options(connection));
+    // Also if it may no longer be reached: what is kept there for us would stay.
+    connector(connection).release(new ConnectionOptions(connection, secrets, waiting));
   }
 
   @Override

@@ -1,6 +1,7 @@
 package dripledger.server;
 
 import dripledger.connectors.OutsideSystems;
+import dripledger.connectors.Reach;
 import dripledger.engine.Engine;
 import dripledger.engine.EngineOptions;
 import dripledger.engine.Records;
@@ -80,7 +81,8 @@ class EngineConfiguration {
         secrets::value,
         settings.connectionCheckSeconds(),
         new PostgresDrift(dataSource),
-        waiting(settings));
+        waiting(settings),
+        new Reach(settings.fileFolders().stream().map(Path::of).toList(), settings.webHosts()));
   }
 
   /** The folder for what waits on disk. */

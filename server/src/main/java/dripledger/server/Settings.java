@@ -44,6 +44,9 @@ import org.springframework.boot.context.properties.ConfigurationProperties;
  * @param hosts names by which this machine is called from elsewhere
  * @param tlsCertificate a PEM file with the certificate and those that it rests on; empty for none
  * @param tlsKey a PEM file with its key
+ * @param fileFolders below which connections and options may name files; none if empty
+ * @param webHosts hosts that webhooks, schema registries and other services may be on, with or
+ *     without a port; {@code *} is any
  * @param journalDays for how long the journal is kept
  * @param secretKeyFile where the key that seals secrets is; made at first use
  */
@@ -81,5 +84,7 @@ public record Settings(
     List<String> hosts,
     String tlsCertificate,
     String tlsKey,
+    List<String> fileFolders,
+    List<String> webHosts,
     int journalDays,
     String secretKeyFile) {}

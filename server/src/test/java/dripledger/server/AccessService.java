@@ -68,6 +68,7 @@ abstract class AccessService {
                 "--server.port=0",
                 "--drip.wire-port=" + PostgresCluster.freePort(),
                 "--drip.warm-up-millis=0",
+                "--drip.file-folders=target",
                 "--drip.secret-key-file=" + OWNER.resolveSibling("key"),
                 "--spring.datasource.url=" + cluster.jdbcUrl("drip"),
                 "--spring.datasource.password=loopback");

@@ -52,7 +52,13 @@ final class DripAccess {
 
   /** Checks the options, and that one of ours answers. */
   void check() {
-    options.allowOnly(Set.of("url"));
+    options.allowOnly(Set.of("url", "token"));
+    if (options.get("token") != null && !options.isSecret("token")) {
+      throw new EngineException(
+          Code.INVALID,
+          "option \"token\" would keep a secret in plain text",
+          "drip secret set NAME, then write token SECRET NAME");
+    }
     relations();
   }
 
@@ -66,6 +72,10 @@ final class DripAccess {
         (HttpURLConnection) URI.create(url() + path).toURL().openConnection();
     connection.setConnectTimeout(CONNECT_MILLIS);
     connection.setReadTimeout(SILENCE_MILLIS);
+    connection.setInstanceFollowRedirects(false);
+    if (options.get("token") != null) {
+      connection.setRequestProperty("Authorization", "Bearer " + options.get("token"));
+    }
     return connection;
   }
 

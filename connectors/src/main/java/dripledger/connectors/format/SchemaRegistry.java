@@ -24,6 +24,7 @@ import tools.jackson.databind.json.JsonMapper;
  */
 final class SchemaRegistry {
   private static final int TIMEOUT_MILLIS = 5000;
+  private static final int MOST_BYTES = 4 << 20; // of an answer
   private static final int MOST_UNKNOWN = 10_000;
   private static final long ASK_AGAIN_NANOS = TimeUnit.SECONDS.toNanos(10);
   private static final JsonMapper JSON = JsonMapper.builder().build();
@@ -132,6 +133,7 @@ final class SchemaRegistry {
           (HttpURLConnection) URI.create(url + path).toURL().openConnection();
       connection.setConnectTimeout(TIMEOUT_MILLIS);
       connection.setReadTimeout(TIMEOUT_MILLIS);
+      connection.setInstanceFollowRedirects(false); // to where nobody has allowed it to go
       if (body != null) {
         connection.setDoOutput(true);
         connection.setRequestProperty("Content-Type", "application/json");
@@ -147,7 +149,12 @@ final class SchemaRegistry {
         throw status(path, status, "look at the registry's log");
       }
       try (InputStream in = connection.getInputStream()) {
-        return JSON.readValue(in, Map.class);
+        byte[] answer = in.readNBytes(MOST_BYTES + 1);
+        if (answer.length > MOST_BYTES) {
+          throw new EngineException(
+              Code.FAILED, "the schema registry answers with more than 4 MB", null);
+        }
+        return JSON.readValue(answer, Map.class);
       }
     } catch (IOException e) {
       throw new EngineException(

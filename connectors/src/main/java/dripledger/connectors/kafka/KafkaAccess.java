@@ -111,7 +111,13 @@ final class KafkaAccess {
     p.put("default.api.timeout.ms", "" + ANSWER_MILLIS);
     p.put("socket.connection.setup.timeout.ms", "" + CONNECT_MILLIS);
     p.put("reconnect.backoff.max.ms", "2000");
-    boolean tls = "on".equals(options.get("tls", "off"));
+    boolean tls = options.isOn("tls");
+    for (String file : List.of("tls_ca_file", "tls_client_file")) {
+      if (!tls && options.get(file) != null) {
+        throw new EngineException(
+            Code.INVALID, "option \"" + file + "\" without tls 'on' protects nothing", null);
+      }
+    }
     String sasl = options.get("sasl");
     p.put(
         "security.protocol",

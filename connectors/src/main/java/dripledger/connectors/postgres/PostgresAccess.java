@@ -13,12 +13,30 @@ import java.sql.Statement;
 import java.util.Locale;
 import java.util.Properties;
 import java.util.Set;
+import java.util.TreeSet;
 import org.postgresql.PGProperty;
 
 /** Connections for a connection's options, and what their failures mean. */
 final class PostgresAccess {
   private static final Set<String> OPTIONS =
-      Set.of("url", "user", "password", "tls", "slot", "max_transaction_mb", "keep_alarm_mb");
+      Set.of(
+          "url",
+          "user",
+          "password",
+          "tls",
+          "tls_ca_file",
+          "slot",
+          "max_transaction_mb",
+          "keep_alarm_mb");
+
+  private static final Set<String> PARAMETERS =
+      Set.of(
+          "connectTimeout",
+          "hostRecheckSeconds",
+          "loadBalanceHosts",
+          "loginTimeout",
+          "socketTimeout",
+          "targetServerType");
 
   private final ConnectionOptions options;
 
@@ -70,6 +88,7 @@ final class PostgresAccess {
           "option \"url\" must be jdbc:postgresql://HOST:PORT/DATABASE without a password",
           "user and password have options of their own");
     }
+    checkParameters(url);
     Properties p = new Properties();
     PGProperty.USER.set(p, options.required("user", "'drip'"));
     if (options.get("password") != null) {
@@ -79,10 +98,31 @@ final class PostgresAccess {
     PGProperty.CONNECT_TIMEOUT.set(p, 6);
     PGProperty.LOGIN_TIMEOUT.set(p, 8);
     PGProperty.TCP_KEEP_ALIVE.set(p, true);
-    if ("on".equals(options.get("tls", "off"))) {
-      PGProperty.SSL_MODE.set(p, "require");
+    boolean tls = options.isOn("tls");
+    PGProperty.SSL_MODE.set(p, tls ? "verify-full" : "prefer");
+    if (tls && options.get("tls_ca_file") != null) {
+      PGProperty.SSL_ROOT_CERT.set(p, options.get("tls_ca_file"));
+    } else if (tls) { // what this machine's Java trusts
+      PGProperty.SSL_FACTORY.set(p, "org.postgresql.ssl.DefaultJavaSSLFactory");
+    } else if (options.get("tls_ca_file") != null) {
+      throw new EngineException(
+          Code.INVALID, "option \"tls_ca_file\" without tls 'on' protects nothing", null);
     }
     return p;
+  }
+
+  /** Of what a driver can be told by its URL, only what does no harm may be there. */
+  private static void checkParameters(String url) {
+    int query = url.indexOf('?');
+    for (String parameter : query < 0 ? new String[0] : url.substring(query + 1).split("&")) {
+      String name = parameter.replaceAll("=.*", "");
+      if (!PARAMETERS.contains(name)) {
+        throw new EngineException(
+            Code.INVALID,
+            "option \"url\": the parameter \"" + name + "\" is not allowed",
+            "there are " + String.join(", ", new TreeSet<>(PARAMETERS)));
+      }
+    }
   }
 
   /** An ordinary connection, whose values come as the server's own text. */
@@ -190,7 +230,7 @@ final class PostgresAccess {
   /** What a failure of the driver means for the user. */
   EngineException failure(SQLException e) {
     String state = e.getSQLState() == null ? "" : e.getSQLState();
-    String message = String.valueOf(e.getMessage()).lines().findFirst().orElse("");
+    String message = DatabaseErrors.sentence(e);
     if (e.getCause() instanceof java.net.UnknownHostException) {
       return failed("no host is called " + e.getCause().getMessage(), "check option \"url\"");
     }

@@ -1,6 +1,7 @@
 package dripledger.server.records;
 
 import com.github.luben.zstd.Zstd;
+import dripledger.connectors.postgres.DatabaseErrors;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.checkpoint.CheckpointStore;
 import dripledger.engine.source.InputProgress;
@@ -181,7 +182,8 @@ public final class PostgresCheckpoints implements CheckpointStore {
         c.setAutoCommit(true);
       }
     } catch (SQLException e) {
-      throw new RecordsException("the checkpoint cannot be written: " + e.getMessage(), e);
+      throw new RecordsException(
+          "the checkpoint cannot be written: " + DatabaseErrors.sentence(e), e);
     }
   }
 

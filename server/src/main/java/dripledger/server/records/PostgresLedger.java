@@ -1,5 +1,6 @@
 package dripledger.server.records;
 
+import dripledger.connectors.postgres.DatabaseErrors;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
@@ -320,7 +321,7 @@ public final class PostgresLedger implements Ledger {
         return true;
       } catch (SQLException e) {
         inDoubt = true;
-        LOG.warn("the ledger cannot be written, trying again: {}", e.getMessage());
+        LOG.warn("the ledger cannot be written, trying again: {}", DatabaseErrors.sentence(e));
         synchronized (this) {
           if (closed) {
             return false;
