@@ -8,6 +8,7 @@ import ResultTable from './components/ResultTable.vue';
 import SideList from './components/SideList.vue';
 import SignIn from './components/SignIn.vue';
 import ConnectForm from './components/ConnectForm.vue';
+import EndpointPage from './components/EndpointPage.vue';
 import SourceBrowser from './components/SourceBrowser.vue';
 import SqlEditor from './components/SqlEditor.vue';
 import { count, isNumber, isTime } from './lib/format';
@@ -25,6 +26,7 @@ const who = useWho();
 const editor = ref<InstanceType<typeof SqlEditor>>();
 const form = ref<'Table' | 'Chart'>('Table');
 const looking = ref<string | null>(null);
+const calling = ref<string | null>(null);
 const connecting = ref(false);
 const night = ref(
   (localStorage.getItem('drip.night') ?? String(matchMedia('(prefers-color-scheme: dark)').matches)) === 'true',
@@ -58,6 +60,7 @@ watch(
     store.clear();
     connecting.value = false;
     looking.value = null;
+    calling.value = null;
   },
 );
 
@@ -100,13 +103,15 @@ onMounted(() => {
     <SignIn v-if="who.mustSignIn" />
     <Splitter v-else class="body">
       <SplitterPanel :size="22" :min-size="12"><SideList
-          @ask="(statement) => { looking = null; editor?.ask(statement); }"
-          @look="(connection) => (looking = connection)"
+          @ask="(statement) => { looking = null; calling = null; editor?.ask(statement); }"
+          @look="(connection) => { calling = null; looking = connection; }"
+          @call="(endpoint) => { looking = null; calling = endpoint; }"
           @connect="connecting = true"
         /></SplitterPanel>
       <SplitterPanel :size="78" :min-size="40">
         <SourceBrowser v-if="looking" :key="looking" :connection="looking" @close="looking = null" />
-        <Splitter v-show="!looking" layout="vertical" class="work">
+        <EndpointPage v-else-if="calling" :key="calling" :name="calling" @close="calling = null" />
+        <Splitter v-show="!looking && !calling" layout="vertical" class="work">
           <SplitterPanel :size="38" :min-size="15">
             <div class="top">
               <SqlEditor ref="editor" @run="store.execute" />

@@ -5,7 +5,7 @@ import { ago, count, size } from '../lib/format';
 import { useCatalog } from '../stores/catalog';
 import { useWho } from '../stores/who';
 
-const emit = defineEmits<{ ask: [statement: string]; look: [connection: string]; connect: [] }>();
+const emit = defineEmits<{ ask: [statement: string]; look: [connection: string]; connect: []; call: [endpoint: string] }>();
 const catalog = useCatalog();
 const who = useWho();
 const open = reactive(new Set<string>());
@@ -81,7 +81,7 @@ const type = (text: string) => (text.startsWith('ROW(') ? 'row' : text.toLowerCa
             <span v-if="o.health && o.health !== 'ok'" class="bad">!</span>
           </button>
           <span class="rows">{{ count(rows(o)) }}</span>
-          <a v-if="o.kind === 'endpoint'" class="ask" title="call it" target="_blank" rel="noopener" :href="'/api/v1/endpoints/' + encodeURIComponent(o.name)">↗</a>
+          <button v-if="o.kind === 'endpoint'" type="button" class="ask" title="try it" @click="emit('call', o.name)">↗</button>
           <button v-else-if="o.kind !== 'sink'" type="button" class="ask" title="write FOLLOW for it" @click="emit('ask', `FOLLOW SELECT * FROM ${o.name};`)">⤷</button>
         </div>
         <ul v-if="open.has(o.name)">

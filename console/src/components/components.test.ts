@@ -152,9 +152,8 @@ describe('SideList', () => {
     ];
     const list = mount(SideList);
     expect(list.find('[data-test=object-busiest_areas] .rows').text()).toBe('12');
-    expect(list.find('[data-test=object-busiest_areas] a.ask').attributes('href')).toBe(
-      '/api/v1/endpoints/busiest_areas',
-    );
+    await list.find('[data-test=object-busiest_areas] .ask').trigger('click');
+    expect(list.emitted('call')).toEqual([['busiest_areas']]);
     await list.find('[data-test=object-busiest_areas] .name').trigger('click');
     expect(list.findAll('[data-test=object-busiest_areas] .type').map((t) => t.text())).toEqual([
       'varchar = next_day',

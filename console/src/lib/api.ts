@@ -23,6 +23,7 @@ export interface CatalogObject {
   waiting_rows?: number;
   delivery?: Delivery;
   parameters?: Parameter[];
+  description?: string | null;
   calls?: number;
   health?: string;
 }
@@ -33,6 +34,17 @@ export interface Parameter {
   type: string;
   required: boolean;
   default: string | null;
+  comment?: string | null;
+  check?: string | null;
+}
+
+/** The answer of a call of an endpoint. */
+export interface EndpointAnswer {
+  epoch: number;
+  rows: Record<string, Cell>[];
+  count: number;
+  rows_read: number;
+  elapsed_ms: number;
 }
 
 /** How a sink does. */
@@ -120,6 +132,17 @@ async function call(path: string, init?: RequestInit): Promise<Response> {
   } catch {
     throw new ProblemError({ detail: 'the service does not answer', hint: 'start it with: drip up' });
   }
+}
+
+/** Where an endpoint is called with values. */
+export function endpointPath(name: string, values: Record<string, string>): string {
+  const query = new URLSearchParams(values).toString();
+  return '/api/v1/endpoints/' + encodeURIComponent(name) + (query ? '?' + query : '');
+}
+
+export async function callEndpoint(name: string, values: Record<string, string>): Promise<EndpointAnswer> {
+  const init = { headers: { Accept: 'application/json' }, cache: 'no-store' as const };
+  return answer<EndpointAnswer>(await call(endpointPath(name, values), init));
 }
 
 export async function objects(): Promise<Objects> {

@@ -25,6 +25,8 @@ class ConsoleTest {
           SELECT gate, date_trunc('minute', at) AS minute, COUNT(*) AS scans
           FROM scan GROUP BY gate, date_trunc('minute', at);
         INSERT INTO gate VALUES ('G01', 'North', 40), ('G02', 'South', 60);
+        CREATE ENDPOINT in_hall (hall VARCHAR COMMENT 'which', n INTEGER DEFAULT 5 CHECK (n > 0))
+          AS SELECT gate, capacity_per_minute FROM gate WHERE hall = :hall LIMIT :n;
         """,
         "sql",
         "-");
@@ -160,6 +162,24 @@ class ConsoleTest {
     browser.write("SELECT COUNT(*) AS lines FROM day");
     browser.run();
     browser.awaitText("[data-test=result]", "2");
+  }
+
+  @Test
+  void anEndpointIsTried() {
+    browser.click("[data-test=object-in_hall] .ask");
+    browser.click("[data-test=parameter-n]");
+    browser.type("0");
+    browser.click("[data-test=parameter-hall]");
+    browser.type("South", Keys.ENTER);
+    browser.awaitText("[data-test=endpoint-strip]", "must be such that n > 0");
+    browser.click("[data-test=parameter-n]");
+    browser.type(Keys.BACK_SPACE, "2", Keys.ENTER);
+    browser.awaitText("[data-test=endpoint] [data-test=result]", "G02");
+    assertThat(browser.text("[data-test=endpoint-strip]")).contains("1 row").contains("read");
+    assertThat(browser.text("[data-test=address]"))
+        .endsWith("/api/v1/endpoints/in_hall?n=2&hall=South");
+    browser.click("[data-test=close-endpoint]");
+    browser.element("[data-test=editor] .cm-content");
   }
 
   @Test

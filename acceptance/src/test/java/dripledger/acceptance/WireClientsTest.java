@@ -23,6 +23,7 @@ class WireClientsTest extends WireService {
         new ProcessBuilder(command).redirectErrorStream(true).redirectOutput(out.toFile());
     builder.environment().put("PGPORT", "" + service.wirePort());
     builder.environment().put("PGHOST", "127.0.0.1");
+    builder.environment().put("DRIP_URL", service.url());
     builder.environment().put("PGUSER", "dispatch");
     builder.environment().put("PGDATABASE", "ledger");
     Process process = builder.start();
@@ -106,6 +107,13 @@ class WireClientsTest extends WireService {
   @Test
   void nodeReadsAndFollows() throws Exception {
     assertThat(run("node", script("read.mjs"))).endsWith("done\n");
+  }
+
+  /** One line of a notebook, by the libraries that people have there. */
+  @Test
+  void notebooksReadAViewInOneLine() throws Exception {
+    assertThat(run("/usr/bin/python3", script("files.py"))).endsWith("done\n");
+    assertThat(run("node", script("files.mjs"))).endsWith("done\n");
   }
 
   @Test

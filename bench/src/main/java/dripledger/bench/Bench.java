@@ -5,7 +5,7 @@ import java.util.List;
 
 /**
  * The entry: {@code bench
- * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|delivering|pushing|serving|all]
+ * [aggregation|extremes|joins|windows|times|patterns|changes|together|decision|restart|reading|delivering|pushing|serving|http|all]
  * [events in thousands] [keys in thousands] [rows an epoch]}.
  */
 public final class Bench {
@@ -32,10 +32,11 @@ public final class Bench {
             "reading",
             "delivering",
             "pushing",
-            "serving")
+            "serving",
+            "http")
         .contains(what)) {
       System.err.println(
-          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|delivering|pushing|serving|all]"
+          "usage: bench [aggregation|extremes|joins|windows|times|patterns|changes|filling|together|decision|restart|reading|delivering|pushing|serving|http|all]"
               + " [events/1000] [keys/1000] [epoch rows]");
       System.exit(2);
     }
@@ -87,6 +88,11 @@ public final class Bench {
       int rounds = args.length > 1 ? Integer.parseInt(args[1]) : 6;
       int seconds = args.length > 2 ? Integer.parseInt(args[2]) : 5;
       new Serving(rounds, seconds, Path.of(System.getenv("DRIP_SERVICE_JAR"))).run();
+    }
+    if (what.equals("http")) {
+      int rounds = args.length > 1 ? Integer.parseInt(args[1]) : 5;
+      int seconds = args.length > 2 ? Integer.parseInt(args[2]) : 4;
+      new Http(rounds, seconds).run();
     }
     if (what.equals("all") || what.equals("reading")) {
       new Reading(events, keys).run();

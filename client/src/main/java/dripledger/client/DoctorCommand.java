@@ -17,9 +17,6 @@ import picocli.CommandLine.ParentCommand;
       "Ends with 0 if nothing is, with 1 if something needs a look."
     })
 final class DoctorCommand implements Callable<Integer> {
-  private static final double MOST_HELD = 0.85; // of what views may hold
-  private static final long OLD_CHECKPOINT_MILLIS = 60_000;
-
   @ParentCommand private Drip drip;
 
   private final List<String> findings = new ArrayList<>();
@@ -31,6 +28,9 @@ final class DoctorCommand implements Callable<Integer> {
     try {
       state = service.get("/api/v1/objects");
     } catch (Problem e) {
+      if (e.exitCode() != Problem.UNREACHABLE) {
+        throw e; // it answers, and does not want to tell
+      }
       findings.add(
           "The service does not answer at "
               + drip.url()
@@ -40,9 +40,7 @@ final class DoctorCommand implements Callable<Integer> {
               + (new Installation().postgresRuns() ? "" : " Its PostgreSQL is stopped too."));
       return tell();
     }
-    ailment(service);
-    room(state);
-    checkpoint((Map<?, ?>) state.get("checkpoint"));
+    own(service);
     for (Object object : (List<?>) state.get("objects")) {
       object((Map<?, ?>) object);
     }
@@ -60,51 +58,10 @@ final class DoctorCommand implements Callable<Integer> {
     return 1;
   }
 
-  /** Whether the engine does its work at all. */
-  private void ailment(Service service) throws IOException {
-    try {
-      service.get("/actuator/health");
-    } catch (Problem e) {
-      findings.add(
-          "The service says that it is not well ("
-              + drip.url()
-              + "/actuator/health tells more). If it does not get well, drip down and drip up; nothing"
-              + " is lost.");
-    }
-  }
-
-  private void room(Map<String, Object> state) {
-    long held = number(state, "held_bytes");
-    long most = number(state, "held_bytes_max");
-    if (most > 0 && held > MOST_HELD * most) {
-      findings.add(
-          "Views hold "
-              + StatusCommand.bytes(held)
-              + " of the "
-              + StatusCommand.bytes(most)
-              + " they may; at the bound inputs wait. SHOW VIEWS says which hold most; bound their"
-              + " state, drop one, or give the service more heap.");
-    }
-    if (number(state, "ended_reads") > 0) {
-      findings.add(
-          number(state, "ended_reads")
-              + " long reads were ended since the start because too much was kept for them. Ask for"
-              + " less at once, or raise drip.max-held-bytes.");
-    }
-  }
-
-  private void checkpoint(Map<?, ?> c) {
-    if (c.get("failure") != null) {
-      findings.add(
-          "The last checkpoint failed: "
-              + c.get("failure")
-              + ". It is tried again; until one is made a restart takes longer and sources keep more"
-              + " for us. Does PostgreSQL answer, and is there room on its disk?");
-    } else if (c.get("epoch") != null && number(c, "age_ms") > OLD_CHECKPOINT_MILLIS) {
-      findings.add(
-          "The last checkpoint is "
-              + number(c, "age_ms") / 1000
-              + " s old. Is PostgreSQL slow, or does a refresh take so long?");
+  /** What the service finds of itself. */
+  private void own(Service service) throws IOException {
+    for (Object each : (List<?>) service.get("/api/v1/findings").get("findings")) {
+      findings.add(String.valueOf(((Map<?, ?>) each).get("text")));
     }
   }
 
@@ -119,14 +76,8 @@ final class DoctorCommand implements Callable<Integer> {
               + ". "
               + number(delivery, "waiting_rows")
               + " rows wait; they are sent once the target takes them.");
-    } else if (!health.equals("ok") && !health.equals("loading")) {
-      findings.add(
-          capital(name)
-              + " is not well: "
-              + health
-              + (health.startsWith("stopped")
-                  ? ". Mend what is wrong, then make it anew, or REFRESH TABLE."
-                  : "."));
+    } else if (!health.equals("ok") && !health.equals("loading") && !health.startsWith("stopped")) {
+      findings.add(capital(name) + " is not well: " + health + ".");
     }
     long rejects = number(o, "rejects");
     if (rejects > 0) {

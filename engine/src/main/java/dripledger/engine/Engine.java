@@ -157,7 +157,9 @@ public final class Engine implements AutoCloseable {
                 deliveries, connectors, this::catalog, () -> loop.snapshot().epoch()),
             access,
             this::nowMicros);
-    endpoints = new Endpoints(frontEnd, runner, this::catalog, loop::pin, this::nowMicros);
+    endpoints =
+        new Endpoints(
+            frontEnd, runner, this::catalog, loop::pin, this::nowMicros, definitions::node);
     rejectReplay =
         new RejectReplay(
             records.rejects(), ledger, loop, sources, checkpointer, connectors, definitionLock);

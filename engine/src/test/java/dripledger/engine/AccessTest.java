@@ -92,6 +92,7 @@ class AccessTest {
                     db.engine.endpoints().endpoint("in_hall", dispatch),
                     Map.of("hall", "North"),
                     dispatch)
+                .rows()
                 .rows())
         .hasSize(1);
     assertThat(db.engine.endpoints().all(owner)).hasSize(1);

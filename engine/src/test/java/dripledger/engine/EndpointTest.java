@@ -30,7 +30,8 @@ class EndpointTest {
   private String call(String name, Map<String, String> given) {
     CatalogObject.Endpoint endpoint =
         db.engine.endpoints().endpoint(name, db.engine.access().owner());
-    Result.Rows rows = db.engine.endpoints().call(endpoint, given, db.engine.access().owner());
+    Result.Rows rows =
+        db.engine.endpoints().call(endpoint, given, db.engine.access().owner()).rows();
     return rows.rows().stream().map(Arrays::toString).collect(Collectors.joining());
   }
 

@@ -17,23 +17,18 @@ import dripledger.server.records.PostgresLedger;
 import dripledger.server.records.PostgresUpkeep;
 import dripledger.server.records.Rejects;
 import dripledger.server.records.Secrets;
-import io.micrometer.core.instrument.Gauge;
-import io.micrometer.core.instrument.MeterRegistry;
 import java.nio.file.Path;
 import java.time.Clock;
-import java.util.function.ToDoubleFunction;
 import javax.sql.DataSource;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 import org.springframework.boot.SpringApplication;
-import org.springframework.boot.health.contributor.Health;
-import org.springframework.boot.health.contributor.HealthIndicator;
 import org.springframework.boot.sql.init.dependency.DependsOnDatabaseInitialization;
 import org.springframework.context.ConfigurableApplicationContext;
 import org.springframework.context.annotation.Bean;
 import org.springframework.context.annotation.Configuration;
 
-/** Wires the engine to its records, its health and its figures. */
+/** Wires the engine to its records. */
 @Configuration
 class EngineConfiguration {
   private static final Logger LOG = LoggerFactory.getLogger(EngineConfiguration.class);
@@ -160,99 +155,5 @@ class EngineConfiguration {
         new Thread(() -> System.exit(SpringApplication.exit(context, () -> EXIT_CODE)), "end");
     ending.setDaemon(true);
     ending.start();
-  }
-
-  @Bean
-  HealthIndicator engineHealth(Engine engine) {
-    return () -> {
-      String ailment = engine.ailment();
-      Health.Builder health =
-          (ailment == null ? Health.up() : Health.down().withDetail("engine", ailment))
-              .withDetail("epoch", engine.snapshot().epoch());
-      engine
-          .catalog()
-          .all()
-          .forEach(
-              o -> {
-                if (engine.node(o) != null && engine.node(o).failure() != null) {
-                  health.down().withDetail(o.name(), engine.node(o).failure());
-                }
-              });
-      return health.build();
-    };
-  }
-
-  @Bean
-  EngineFigures engineFigures(Engine engine, PostgresLedger ledger, MeterRegistry registry) {
-    return new EngineFigures(engine, ledger, registry);
-  }
-
-  /** Registers the gauges that /actuator/prometheus answers. */
-  static final class EngineFigures {
-    EngineFigures(Engine engine, PostgresLedger ledger, MeterRegistry registry) {
-      gauge(registry, engine, "drip.epoch", "the newest epoch", e -> e.snapshot().epoch());
-      gauge(
-          registry,
-          engine,
-          "drip.rows.taken",
-          "changes taken in since the start",
-          e -> e.loop().rowsTaken());
-      gauge(
-          registry,
-          engine,
-          "drip.queued.bytes",
-          "changes that wait for the epoch loop",
-          e -> e.loop().queuedBytes());
-      gauge(
-          registry,
-          engine,
-          "drip.last.epoch.seconds",
-          "how long the last epoch took",
-          e -> e.loop().lastStepNanos() / 1e9);
-      gauge(
-          registry,
-          engine,
-          "drip.held.bytes",
-          "operator state and published rows of all views",
-          e -> e.loop().heldBytes());
-      gauge(
-          registry,
-          engine,
-          "drip.held.bytes.max",
-          "the bound of drip.held.bytes",
-          e -> e.options().maxHeldBytes());
-      gauge(
-          registry,
-          engine,
-          "drip.checkpoint.age.seconds",
-          "time since the last checkpoint of this process",
-          e ->
-              e.checkpointer().figures() == null
-                  ? -1
-                  : (System.currentTimeMillis() - e.checkpointer().figures().atMillis()) / 1e3);
-      gauge(
-          registry,
-          engine,
-          "drip.checkpoint.bytes",
-          "what the last checkpoint wrote",
-          e -> e.checkpointer().figures() == null ? 0 : e.checkpointer().figures().bytes());
-      gauge(
-          registry,
-          ledger,
-          "drip.unacknowledged.bytes",
-          "pushed bytes that wait for the database",
-          PostgresLedger::waitingBytes);
-      gauge(
-          registry,
-          ledger,
-          "drip.ledger.sequence",
-          "the last durable append",
-          PostgresLedger::lastSequence);
-    }
-
-    private static <T> void gauge(
-        MeterRegistry registry, T of, String name, String text, ToDoubleFunction<T> value) {
-      Gauge.builder(name, of, value).description(text).register(registry);
-    }
   }
 }

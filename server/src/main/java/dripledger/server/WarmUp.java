@@ -4,16 +4,22 @@ import dripledger.engine.Engine;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.query.Result;
 import dripledger.engine.view.RelationVersion;
+import dripledger.server.access.Tls;
+import dripledger.server.access.Tokens;
 import java.io.IOException;
 import java.io.InputStream;
 import java.io.OutputStream;
 import java.net.HttpURLConnection;
 import java.net.Proxy;
 import java.net.URI;
+import java.security.GeneralSecurityException;
+import java.time.Duration;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.TimeUnit;
+import javax.net.ssl.HttpsURLConnection;
+import javax.net.ssl.SSLSocketFactory;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 import org.springframework.boot.context.event.ApplicationReadyEvent;
@@ -36,8 +42,13 @@ class WarmUp {
   private final Engine engine;
   private final Settings settings;
   private final JsonMapper mapper;
+  private final Tls tls;
+  private final String token;
+  private SSLSocketFactory own;
 
-  WarmUp(Engine engine, Settings settings, JsonMapper mapper) {
+  WarmUp(Engine engine, Settings settings, JsonMapper mapper, Tokens tokens, Tls tls) {
+    this.tls = tls;
+    token = tokens.passing(Duration.ofMillis(settings.warmUpMillis() + PATIENCE_MILLIS));
     this.engine = engine;
     this.settings = settings;
     this.mapper = mapper;
@@ -46,7 +57,8 @@ class WarmUp {
   @EventListener
   void ready(ApplicationReadyEvent event) {
     String port = event.getApplicationContext().getEnvironment().getProperty("local.server.port");
-    Thread thread = new Thread(() -> run("http://127.0.0.1:" + port), "warm-up");
+    Thread thread =
+        new Thread(() -> run((tls.isOn() ? "https" : "http") + "://127.0.0.1:" + port), "warm-up");
     thread.setDaemon(true);
     thread.start();
   }
@@ -106,26 +118,43 @@ class WarmUp {
     return key instanceof Long || key instanceof String ? key : null;
   }
 
-  private static Request lookUp(String base, String name, Object key) {
+  /** For connections to itself; null if they are not encrypted. */
+  private synchronized SSLSocketFactory own() {
+    try {
+      if (own == null && tls.isOn()) {
+        own = tls.toItself().getSocketFactory();
+      }
+      return own;
+    } catch (GeneralSecurityException | IOException e) {
+      throw new IllegalStateException(e);
+    }
+  }
+
+  private Request lookUp(String base, String name, Object key) {
     URI uri =
         UriComponentsBuilder.fromUriString(base)
             .pathSegment("api", "v1", "views", name, "rows", key.toString())
             .build()
             .encode()
             .toUri();
-    return new Request(uri, null);
+    return new Request(uri, null, token, own());
   }
 
   private Request statement(String base, String name, String column, Object key) {
     String sql = "SELECT * FROM " + quoted(name) + " WHERE " + quoted(column) + " = :key";
     byte[] body = mapper.writeValueAsBytes(Map.of("sql", sql, "args", Map.of("key", key)));
-    return new Request(URI.create(base + "/api/v1/sql"), body);
+    return new Request(URI.create(base + "/api/v1/sql"), body, token, own());
   }
 
   /** A request; with a body it is a POST. */
-  private record Request(URI uri, byte[] body) {
+  private record Request(URI uri, byte[] body, String token, SSLSocketFactory own) {
     void ask() throws IOException {
       HttpURLConnection connection = (HttpURLConnection) uri.toURL().openConnection(Proxy.NO_PROXY);
+      connection.setRequestProperty("Authorization", "Bearer " + token);
+      if (connection instanceof HttpsURLConnection encrypted) {
+        encrypted.setSSLSocketFactory(own);
+        encrypted.setHostnameVerifier((host, session) -> true); // whose certificate it is
+      }
       connection.setConnectTimeout(PATIENCE_MILLIS);
       connection.setReadTimeout(PATIENCE_MILLIS);
       if (body != null) {

@@ -97,6 +97,7 @@ class AccessMatrixTest extends AccessService {
             "/api/v1/tokens/{id}/rotate",
             NOBODY),
         new Route("DELETE", "/api/v1/tokens/999999", null, "/api/v1/tokens/{id}", null),
+        new Route("GET", "/api/v1/findings", null, "/api/v1/findings", NOBODY),
         new Route("GET", "/api/v1/journal", null, "/api/v1/journal", NOBODY),
         new Route("GET", "/api/v1/shares", null, "/api/v1/shares", NOBODY),
         new Route(

@@ -22,7 +22,8 @@ public interface RowStream extends Closeable {
   enum Format {
     NDJSON("application/x-ndjson"),
     CSV("text/csv;charset=utf-8"),
-    PARQUET("application/vnd.apache.parquet");
+    PARQUET("application/vnd.apache.parquet"),
+    ARROW(ArrowStream.MEDIA_TYPE);
 
     private final String mediaType;
 
@@ -64,6 +65,7 @@ public interface RowStream extends Closeable {
       case NDJSON -> new Lines(columns, out, false);
       case CSV -> new Lines(columns, out, true);
       case PARQUET -> new Parquet(name, columns, out);
+      case ARROW -> new ArrowStream(columns, out);
     };
   }
 

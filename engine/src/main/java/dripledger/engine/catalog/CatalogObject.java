@@ -234,6 +234,7 @@ public sealed interface CatalogObject
    * @param schema the columns of its answer
    * @param description or null
    * @param maxRows an answer of more is an error
+   * @param maxRead a call that reads more rows is ended; 0 for any number
    * @param cacheMillis for how long an answer is given again; 0 for never
    * @param query as text
    * @param dependsOn what it reads
@@ -246,6 +247,7 @@ public sealed interface CatalogObject
       List<EndpointParameter> parameters,
       String description,
       int maxRows,
+      long maxRead,
       long cacheMillis,
       String query,
       Set<Long> dependsOn)

@@ -159,7 +159,7 @@ public record Figures(long id, String name, Schema schema) implements CatalogObj
                   column("ms", Kind.BIGINT),
                   column("statement", Kind.VARCHAR))));
 
-  /** What calls of endpoints took since the start; times of the last thousand. */
+  /** What calls of endpoints took since the start, by role; times of the last thousand. */
   public static final Figures ENDPOINTS =
       new Figures(
           -21,
@@ -167,6 +167,7 @@ public record Figures(long id, String name, Schema schema) implements CatalogObj
           new Schema(
               List.of(
                   column("name", Kind.VARCHAR),
+                  column("role", Kind.VARCHAR),
                   column("calls", Kind.BIGINT),
                   column("errors", Kind.BIGINT),
                   column("p50_ms", Kind.DOUBLE),

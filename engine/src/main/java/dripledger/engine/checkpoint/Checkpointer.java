@@ -107,6 +107,11 @@ public final class Checkpointer implements AutoCloseable {
   }
 
   /** How often checkpoints are made, in milliseconds. */
+  /** Whether its thread does its work. */
+  public boolean isAlive() {
+    return thread.isAlive();
+  }
+
   public long intervalMillis() {
     return intervalMillis;
   }

@@ -222,6 +222,7 @@ final class LiveCatalog {
           c.parameters(),
           c.description(),
           c.maxRows(),
+          c.maxRead(),
           c.cacheMillis(),
           c.query(),
           c.dependsOn());

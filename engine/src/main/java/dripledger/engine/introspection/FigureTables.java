@@ -126,11 +126,19 @@ public final class FigureTables {
       }
     } else if (table == Figures.ENDPOINTS) {
       for (CatalogObject.Endpoint e : endpoints.all(access.owner())) {
-        Endpoints.Taken taken = endpoints.taken(e);
-        rows.add(
-            new Object[] {
-              e.name(), taken.calls(), taken.errors(), taken.p50Millis(), taken.p99Millis()
-            });
+        endpoints
+            .takenByRole(e)
+            .forEach(
+                (role, taken) ->
+                    rows.add(
+                        new Object[] {
+                          e.name(),
+                          role,
+                          taken.calls(),
+                          taken.errors(),
+                          taken.p50Millis(),
+                          taken.p99Millis()
+                        }));
       }
     } else if (table == Figures.ACTIVITY) {
       activity(rows);

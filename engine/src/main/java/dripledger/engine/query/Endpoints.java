@@ -5,6 +5,7 @@ import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.EndpointParameter;
+import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.Casts;
@@ -18,7 +19,9 @@ import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.TreeMap;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.function.LongFunction;
 import java.util.function.LongSupplier;
 import java.util.function.Supplier;
 import java.util.stream.Collectors;
@@ -38,7 +41,18 @@ public final class Endpoints {
   private final LongSupplier nowMicros;
   private final Map<Call, Planned> plans = kept();
   private final Map<Call, Answer> answers = kept();
-  private final Map<Long, Figures> figures = new ConcurrentHashMap<>();
+  private final LongFunction<LiveNode> nodes;
+  private final Map<By, Figures> figures = new ConcurrentHashMap<>();
+
+  /** Who has called what. */
+  private record By(long endpoint, String role) {}
+
+  /**
+   * The answer of a call.
+   *
+   * @param read rows read for it; none if it was kept
+   */
+  public record Called(Result.Rows rows, long read) {}
 
   /** An endpoint and the values it is called with. */
   private record Call(long endpoint, Map<String, Object> values) {}
@@ -58,13 +72,16 @@ public final class Endpoints {
 
   /**
    * @param pin gives the newest epoch, readable until it is closed
+   * @param nodes gives the live node of the object of a number; null if it keeps nothing
    */
   public Endpoints(
       SqlFrontEnd frontEnd,
       QueryRunner runner,
       Supplier<Catalog> catalog,
       Supplier<Pinned> pin,
-      LongSupplier nowMicros) {
+      LongSupplier nowMicros,
+      LongFunction<LiveNode> nodes) {
+    this.nodes = nodes;
     this.frontEnd = frontEnd;
     this.runner = runner;
     this.catalog = catalog;
@@ -102,26 +119,66 @@ public final class Endpoints {
    * @param given values as text, by the names of parameters
    * @throws EngineException (INVALID) that names the parameter that is to blame
    */
-  public Result.Rows call(
-      CatalogObject.Endpoint endpoint, Map<String, String> given, Caller caller) {
+  public Called call(CatalogObject.Endpoint endpoint, Map<String, String> given, Caller caller) {
     caller.need(Privilege.SELECT, endpoint);
     long began = System.nanoTime();
-    Figures noted = figures.computeIfAbsent(endpoint.id(), id -> new Figures());
+    By by = new By(endpoint.id(), caller.role());
+    Figures noted = figures.computeIfAbsent(by, id -> new Figures());
     try (RunningScripts.Script running =
         runner.scripts().begin(null, "endpoint " + endpoint.name() + " " + given, caller)) {
+      if (endpoint.maxRead() > 0) {
+        running.mostRead(endpoint.maxRead());
+      }
       Result.Rows rows = answer(endpoint, values(endpoint, given));
       running.goOn();
       noted.done(System.nanoTime() - began);
-      return rows;
+      return new Called(rows, running.rowsRead());
     } catch (RuntimeException e) {
       noted.failed();
       throw e;
     }
   }
 
-  /** What calls of an endpoint took since the start. */
+  /**
+   * The last epoch that changed anything an endpoint reads: as long as it stays, so do the answers.
+   *
+   * @return −1 if they depend on the time
+   */
+  public long version(CatalogObject.Endpoint endpoint) {
+    long version = 0;
+    boolean timed = SqlFrontEnd.asksTheClock(endpoint.query());
+    for (long id : endpoint.dependsOn()) {
+      LiveNode node = nodes.apply(id);
+      version = Math.max(version, node == null ? 0 : node.lastEpoch());
+      timed |=
+          catalog.get().find(id) instanceof CatalogObject.View view
+              && SqlFrontEnd.asksTheClock(view.query());
+    }
+    return timed ? -1 : version;
+  }
+
+  /** What calls of an endpoint took since the start, all roles together. */
   public Taken taken(CatalogObject.Endpoint endpoint) {
-    return figures.computeIfAbsent(endpoint.id(), id -> new Figures()).taken();
+    Figures all = new Figures();
+    figures.forEach(
+        (by, each) -> {
+          if (by.endpoint == endpoint.id()) {
+            each.addTo(all);
+          }
+        });
+    return all.taken();
+  }
+
+  /** The same of each role that has called it. */
+  public Map<String, Taken> takenByRole(CatalogObject.Endpoint endpoint) {
+    Map<String, Taken> all = new TreeMap<>();
+    figures.forEach(
+        (by, each) -> {
+          if (by.endpoint == endpoint.id()) {
+            all.put(by.role, each.taken());
+          }
+        });
+    return all;
   }
 
   private Map<String, Object> values(CatalogObject.Endpoint endpoint, Map<String, String> given) {
@@ -244,6 +301,15 @@ public final class Endpoints {
 
     synchronized void failed() {
       errors++;
+    }
+
+    synchronized void addTo(Figures all) {
+      int times = (int) Math.min(calls, SAMPLES);
+      for (int i = 0; i < times; i++) {
+        all.done(nanos[i]);
+      }
+      all.calls += calls - times;
+      all.errors += errors;
     }
 
     synchronized Taken taken() {

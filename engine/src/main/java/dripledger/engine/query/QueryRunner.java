@@ -115,6 +115,7 @@ public final class QueryRunner {
         Consumer<Page> taker =
             page -> {
               work.step();
+              scripts.read(page.size());
               circuit.feed(input, page);
               hand(circuit.pending(), circuit, sink);
               if (enough.getAsBoolean()) {

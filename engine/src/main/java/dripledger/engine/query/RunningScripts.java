@@ -27,6 +27,8 @@ public final class RunningScripts {
     private final String role;
     private final Role.Bounds bounds;
     private volatile boolean cancelled;
+    private long read;
+    private long mostRead = Long.MAX_VALUE;
 
     private Script(String id, String text, Caller caller, long most) {
       this.id = id;
@@ -39,6 +41,16 @@ public final class RunningScripts {
     /** Whose it is. */
     public String role() {
       return role;
+    }
+
+    /** How many rows its queries may read together; for its own thread. */
+    void mostRead(long rows) {
+      mostRead = rows;
+    }
+
+    /** How many rows its queries have read; for its own thread. */
+    long rowsRead() {
+      return read;
     }
 
     /** By which it can be cancelled; no other has it since the start. */
@@ -143,6 +155,21 @@ public final class RunningScripts {
   long millis(long all) {
     Script script = byThread.get(Thread.currentThread());
     return script == null ? all : least(least(script.most, script.bounds.statementMillis()), all);
+  }
+
+  /**
+   * Rows were read on this thread.
+   *
+   * @throws EngineException (LIMIT) if they are more than may be
+   */
+  void read(int rows) {
+    Script script = byThread.get(Thread.currentThread());
+    if (script != null && (script.read += rows) > script.mostRead) {
+      throw new EngineException(
+          Code.LIMIT,
+          "more than " + script.mostRead + " rows were read",
+          "ask for less, keep what is asked for as a view, or look up by a key or an index");
+    }
   }
 
   /** How much heap a query on this thread may hold. */

@@ -161,6 +161,7 @@ public sealed interface Command {
    * CREATE ENDPOINT.
    *
    * @param description or null
+   * @param maxRead 0 for any number
    * @param cacheMillis for how long an answer is given again; 0 for never
    * @param query as text, with its parameters
    */
@@ -171,6 +172,7 @@ public sealed interface Command {
       List<dripledger.engine.catalog.EndpointParameter> parameters,
       String description,
       int maxRows,
+      long maxRead,
       long cacheMillis,
       String query,
       Set<Long> dependsOn)

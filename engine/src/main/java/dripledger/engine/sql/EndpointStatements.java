@@ -86,7 +86,8 @@ final class EndpointStatements {
         new Schema(plan.columns()),
         parameters,
         s.description() == null ? null : ((SqlLiteral) s.description()).toValue(),
-        number(s, options.getOrDefault("max_rows", "" + MOST_ROWS)),
+        number(s, "max_rows", options.getOrDefault("max_rows", "" + MOST_ROWS)),
+        options.containsKey("max_read") ? number(s, "max_read", options.get("max_read")) : 0,
         options.containsKey("cache") ? Retention.micros(options.get("cache")) / 1000 : 0,
         query,
         check.used());
@@ -188,22 +189,22 @@ final class EndpointStatements {
     Map<String, String> options = new HashMap<>();
     given.forEach(
         (name, value) -> {
-          if (!name.equals("max_rows") && !name.equals("cache")) {
+          if (!Set.of("max_rows", "max_read", "cache").contains(name)) {
             throw SqlErrors.invalid(
                 value,
                 "an endpoint has no option \"" + name + "\"",
-                "there are max_rows and cache");
+                "there are max_rows, max_read and cache");
           }
           options.put(name, ((SqlLiteral) value).toValue());
         });
     return options;
   }
 
-  private static int number(Statement.CreateEndpoint s, String text) {
-    if (!text.matches("[1-9][0-9]{0,6}")) {
+  private static int number(Statement.CreateEndpoint s, String option, String text) {
+    if (!text.matches("[1-9][0-9]{0,8}")) {
       throw new EngineException(
           Code.INVALID,
-          "option \"max_rows\" is a number from 1 to 9999999",
+          "option \"" + option + "\" is a number from 1 to 999999999",
           s.name().getParserPosition().getLineNum(),
           s.name().getParserPosition().getColumnNum(),
           null);

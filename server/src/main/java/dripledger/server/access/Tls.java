@@ -14,6 +14,7 @@ import java.util.concurrent.Future;
 import java.util.concurrent.ScheduledExecutorService;
 import java.util.concurrent.TimeUnit;
 import javax.net.ssl.SSLContext;
+import javax.net.ssl.TrustManagerFactory;
 import org.slf4j.Logger;
 import org.slf4j.LoggerFactory;
 import org.springframework.beans.factory.annotation.Value;
@@ -88,6 +89,22 @@ public final class Tls
 
   /** For connections that others make to us; null if it is not on. */
   public SSLContext context() {
+    return context;
+  }
+
+  /** For connections of the service to itself: nothing but its own certificate will do. */
+  public SSLContext toItself() throws GeneralSecurityException, IOException {
+    KeyStore own = KeyStore.getInstance(KeyStore.getDefaultType());
+    own.load(null, null);
+    KeyStore keys = bundle.getStores().getKeyStore();
+    for (String alias : java.util.Collections.list(keys.aliases())) {
+      own.setCertificateEntry(alias, keys.getCertificate(alias));
+    }
+    TrustManagerFactory trust =
+        TrustManagerFactory.getInstance(TrustManagerFactory.getDefaultAlgorithm());
+    trust.init(own);
+    SSLContext context = SSLContext.getInstance("TLS");
+    context.init(null, trust.getTrustManagers(), null);
     return context;
   }
 

@@ -67,6 +67,9 @@ final class ApiDescription {
     content.put(
         "application/vnd.apache.parquet",
         Map.of("schema", Map.of("type", "string", "contentEncoding", "binary")));
+    content.put(
+        "application/vnd.apache.arrow.stream",
+        Map.of("schema", Map.of("type", "string", "contentEncoding", "binary")));
     Map<String, Object> responses = new LinkedHashMap<>();
     responses.put("200", Map.of("description", "the rows at one epoch", "content", content));
     responses.put("304", Map.of("description", "the rows are those of If-None-Match"));
@@ -112,6 +115,7 @@ final class ApiDescription {
     properties.put("epoch", Map.of("type", "integer", "format", "int64"));
     properties.put("rows", Map.of("type", "array", "items", row(endpoint)));
     properties.put("count", Map.of("type", "integer"));
+    properties.put("rows_read", Map.of("type", "integer"));
     properties.put("elapsed_ms", Map.of("type", "number"));
     return Map.of("type", "object", "properties", properties);
   }
@@ -174,7 +178,7 @@ final class ApiDescription {
       return null;
     }
     try {
-      Result.Rows rows = engine.endpoints().call(endpoint, Map.of(), caller);
+      Result.Rows rows = engine.endpoints().call(endpoint, Map.of(), caller).rows();
       List<Object> shown = new ArrayList<>();
       for (Object[] row : rows.rows().subList(0, Math.min(EXAMPLE_ROWS, rows.rows().size()))) {
         String text = new String(JsonRows.message(rows.columns(), row), StandardCharsets.UTF_8);

@@ -4,9 +4,11 @@ import dripledger.connectors.format.JsonRows;
 import dripledger.connectors.format.RowStream;
 import dripledger.engine.Engine;
 import dripledger.engine.access.Caller;
+import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
+import dripledger.engine.query.Endpoints;
 import dripledger.engine.query.Result;
 import jakarta.servlet.http.HttpServletRequest;
 import java.io.ByteArrayOutputStream;
@@ -14,9 +16,11 @@ import java.io.IOException;
 import java.nio.charset.StandardCharsets;
 import java.security.MessageDigest;
 import java.security.NoSuchAlgorithmException;
+import java.util.Collections;
 import java.util.HexFormat;
 import java.util.LinkedHashMap;
 import java.util.Map;
+import java.util.TreeMap;
 import org.springframework.http.CacheControl;
 import org.springframework.http.HttpHeaders;
 import org.springframework.http.HttpStatus;
@@ -35,9 +39,29 @@ import tools.jackson.databind.json.JsonMapper;
  */
 @RestController
 class EndpointsController {
+  private static final int KEPT_TAGS = 1000;
+
   private final Engine engine;
   private final JsonMapper mapper;
   private final ApiDescription description;
+  private final Map<String, Tagged> tags =
+      Collections.synchronizedMap(
+          new LinkedHashMap<>(64, 0.75f, true) {
+            private static final long serialVersionUID = 1L;
+
+            @Override
+            protected boolean removeEldestEntry(Map.Entry<String, Tagged> eldest) {
+              return size() > KEPT_TAGS;
+            }
+          });
+
+  /** The tag of an answer, and the last epoch that had changed anything it reads. */
+  private record Tagged(long version, String tag) {
+    /** Whether it is known without asking that the answer is the same. */
+    boolean isStill(long now, String known) {
+      return version == now && tag.equals(known);
+    }
+  }
 
   EndpointsController(Engine engine, JsonMapper mapper) {
     this.engine = engine;
@@ -60,25 +84,38 @@ class EndpointsController {
     if (!named) {
       format = accepted(request.getHeader(HttpHeaders.ACCEPT));
     }
-    Result.Rows rows = engine.endpoints().call(endpoint, parameters(request), caller);
-    String tag = tag(rows, format);
-    ResponseEntity.BodyBuilder answer =
-        ResponseEntity.status(
-                tag.equals(request.getHeader(HttpHeaders.IF_NONE_MATCH))
-                    ? HttpStatus.NOT_MODIFIED
-                    : HttpStatus.OK)
-            .eTag(tag)
-            .cacheControl(CacheControl.noCache())
-            .header("Vary", "Accept")
-            .header("Drip-Epoch", "" + rows.epoch());
-    if (tag.equals(request.getHeader(HttpHeaders.IF_NONE_MATCH))) {
-      return answer.build();
+    caller.need(Privilege.SELECT, endpoint);
+    Map<String, String> given = parameters(request);
+    String known = request.getHeader(HttpHeaders.IF_NONE_MATCH);
+    String call = endpoint.id() + String.valueOf(format) + new TreeMap<>(given);
+    // Before it is asked: what comes meanwhile must not have the tag of what was answered.
+    long version = engine.endpoints().version(endpoint);
+    Tagged last = tags.get(call);
+    if (known != null && version >= 0 && last != null && last.isStill(version, known)) {
+      return answer(HttpStatus.NOT_MODIFIED, known, engine.snapshot().epoch()).build();
     }
+    Endpoints.Called called = engine.endpoints().call(endpoint, given, caller);
+    Result.Rows rows = called.rows();
+    String tag = tag(rows, format);
+    tags.put(call, new Tagged(version, tag));
+    if (tag.equals(known)) {
+      return answer(HttpStatus.NOT_MODIFIED, tag, rows.epoch()).build();
+    }
+    ResponseEntity.BodyBuilder answer =
+        answer(HttpStatus.OK, tag, rows.epoch()).header("Drip-Rows-Read", "" + called.read());
     return format == null
-        ? answer.contentType(MediaType.APPLICATION_JSON).body(json(rows, began))
+        ? answer.contentType(MediaType.APPLICATION_JSON).body(json(called, began))
         : answer
             .header(HttpHeaders.CONTENT_TYPE, format.mediaType())
             .body(file(endpoint.name(), format, rows));
+  }
+
+  private static ResponseEntity.BodyBuilder answer(HttpStatus status, String tag, long epoch) {
+    return ResponseEntity.status(status)
+        .eTag(tag)
+        .cacheControl(CacheControl.noCache())
+        .header("Vary", "Accept")
+        .header("Drip-Epoch", "" + epoch);
   }
 
   private static Map<String, String> parameters(HttpServletRequest request) {
@@ -108,7 +145,8 @@ class EndpointsController {
     return null;
   }
 
-  private byte[] json(Result.Rows rows, long began) {
+  private byte[] json(Endpoints.Called called, long began) {
+    Result.Rows rows = called.rows();
     ByteArrayOutputStream out = new ByteArrayOutputStream();
     try (JsonGenerator json = mapper.createGenerator(out)) {
       json.writeStartObject();
@@ -117,6 +155,7 @@ class EndpointsController {
       rows.rows().forEach(row -> JsonRows.object(json, rows.columns(), row));
       json.writeEndArray();
       json.writeNumberProperty("count", rows.rows().size());
+      json.writeNumberProperty("rows_read", called.read());
       json.writeNumberProperty("elapsed_ms", (System.nanoTime() - began) / 1000 / 1e3);
       json.writeEndObject();
     }
@@ -136,14 +175,18 @@ class EndpointsController {
 
   /** Of the rows and their form, so that it changes if and only if they do. */
   private static String tag(Result.Rows rows, RowStream.Format format) {
+    MessageDigest digest = digest();
+    digest.update(String.valueOf(format).getBytes(StandardCharsets.UTF_8));
+    for (Object[] row : rows.rows()) {
+      digest.update(JsonRows.message(rows.columns(), row));
+      digest.update((byte) '\n');
+    }
+    return '"' + HexFormat.of().formatHex(digest.digest(), 0, 12) + '"';
+  }
+
+  private static MessageDigest digest() {
     try {
-      MessageDigest digest = MessageDigest.getInstance("SHA-256");
-      digest.update(String.valueOf(format).getBytes(StandardCharsets.UTF_8));
-      for (Object[] row : rows.rows()) {
-        digest.update(JsonRows.message(rows.columns(), row));
-        digest.update((byte) '\n');
-      }
-      return '"' + HexFormat.of().formatHex(digest.digest(), 0, 12) + '"';
+      return MessageDigest.getInstance("SHA-256");
     } catch (NoSuchAlgorithmException e) {
       throw new IllegalStateException("every Java has SHA-256", e);
     }

@@ -20,8 +20,8 @@ import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.RestController;
 
 /**
- * {@code GET /api/v1/views/{name}.csv}, {@code .ndjson} and {@code .parquet}: all rows of a view or
- * table at one epoch, written as they are read.
+ * {@code GET /api/v1/views/{name}.csv}, {@code .ndjson}, {@code .parquet} and {@code .arrow}: all
+ * rows of a view or table at one epoch, written as they are read.
  */
 @RestController
 class ExportController {
@@ -46,7 +46,7 @@ class ExportController {
       throw new EngineException(
           Code.NOT_FOUND,
           "there is no file \"" + file + "\"",
-          "the name of a view ends with .csv, .ndjson or .parquet here");
+          "the name of a view ends with .csv, .ndjson, .parquet or .arrow here");
     }
     CatalogObject object = engine.object(file.substring(0, dot), caller);
     caller.need(Privilege.SELECT, object);

@@ -147,6 +147,8 @@ class ObjectsController {
     answer.put("type", p.type().sql());
     answer.put("required", p.required());
     answer.put("default", p.defaultValue() == null ? null : PlainText.of(p.defaultValue()));
+    answer.put("comment", p.comment());
+    answer.put("check", p.check());
     return answer;
   }
 
