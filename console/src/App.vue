@@ -77,7 +77,8 @@ onMounted(() => {
       <img src="/drop.svg" alt="" width="22" height="22" />
       <h1>Drip Ledger</h1>
       <span class="epoch" data-test="epoch">
-        <template v-if="catalog.reachable">epoch {{ count(catalog.epoch) }}</template>
+        <template v-if="who.mustSignIn" />
+        <template v-else-if="catalog.reachable">epoch {{ count(catalog.epoch) }}</template>
         <em v-else>the service does not answer</em>
       </span>
       <span v-if="who.who?.role" class="who" data-test="who">

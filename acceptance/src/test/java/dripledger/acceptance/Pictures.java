@@ -40,6 +40,13 @@ final class Pictures {
       Thread.sleep(500);
       browser.picture(folder.resolve("console-declare.png"));
       browser.click("[data-test=browser-close]");
+      browser.click("[data-test=object-busiest_areas] .ask");
+      browser.click("[data-test=parameter-service]");
+      browser.type("bulky", org.openqa.selenium.Keys.ENTER);
+      browser.element("[data-test=endpoint] [data-test=result] tbody tr");
+      Thread.sleep(500);
+      browser.picture(folder.resolve("console-endpoint.png"));
+      browser.click("[data-test=close-endpoint]");
       browser.write(
           "FOLLOW SELECT hall, window_minute, scans, busiest_gate_scans\nFROM hall_load;\n");
       browser.run();

@@ -137,12 +137,18 @@ final class Http {
   private static final class Client implements AutoCloseable {
     private static final byte[] LENGTH = "\ncontent-length:".getBytes(StandardCharsets.US_ASCII);
 
-    private final Socket socket;
-    private final OutputStream out;
-    private final InputStream in;
+    private final int port;
     private final byte[] buffer = new byte[16_384];
+    private Socket socket;
+    private OutputStream out;
+    private InputStream in;
 
     Client(int port) throws IOException {
+      this.port = port;
+      connect();
+    }
+
+    private void connect() throws IOException {
       socket = new Socket("127.0.0.1", port);
       socket.setTcpNoDelay(true);
       out = socket.getOutputStream();
@@ -156,8 +162,11 @@ final class Http {
       int read = 0;
       while (true) {
         int more = in.read(buffer, read, buffer.length - read);
-        if (more < 0) {
-          throw new IOException("the service hung up");
+        if (more < 0) { // it has answered as often as it does on one connection
+          socket.close();
+          connect();
+          ask(path);
+          return;
         }
         read += more;
         int body = body(read);

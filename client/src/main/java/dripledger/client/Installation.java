@@ -14,6 +14,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Optional;
 import java.util.concurrent.TimeUnit;
+import javax.net.ssl.SSLException;
 
 /**
  * The service on this machine: its folder, its private PostgreSQL and its processes. Everything is
@@ -197,6 +198,8 @@ final class Installation {
       try {
         service.get("/actuator/health/readiness");
         return;
+      } catch (SSLException e) {
+        return; // it answers; whether it is trusted is asked for later
       } catch (Problem e) {
         Thread.sleep(200);
       }

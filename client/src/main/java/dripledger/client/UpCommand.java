@@ -34,7 +34,9 @@ final class UpCommand implements Callable<Integer> {
     installation.up(drip.service(), port < 0 ? 80 : port, serviceJar(), settings);
     String token = installation.ownerToken();
     if (token != null && !isKnown(drip)) {
-      new Logins().keep(drip.url(), new Logins.Login(token, null));
+      boolean encrypted = drip.url().startsWith("https:");
+      String own = encrypted ? System.getenv("DRIP_TLS_CERTIFICATE") : null;
+      new Logins().keep(drip.url(), new Logins.Login(token, own));
     }
     return installation;
   }

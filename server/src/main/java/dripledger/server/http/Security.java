@@ -108,7 +108,7 @@ class Security {
   static void problem(HttpServletResponse response, int status, String title, String detail)
       throws IOException {
     response.setStatus(status);
-    response.setContentType("application/problem+json");
+    response.setContentType("application/problem+json;charset=UTF-8");
     response
         .getWriter()
         .write(
