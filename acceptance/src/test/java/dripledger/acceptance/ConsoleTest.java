@@ -184,7 +184,7 @@ class ConsoleTest {
 
   @Test
   void onceThereAreRolesOneSignsIn() throws Exception {
-    service.drip("", "sql", "CREATE ROLE dispatch; GRANT SELECT ON gate_load TO dispatch");
+    service.sql("CREATE ROLE dispatch; GRANT SELECT ON gate_load TO dispatch");
     try {
       browser.element("[data-test=sign-in]"); // the page notices
       service.as(service.ownerToken());
@@ -208,7 +208,7 @@ class ConsoleTest {
       assertThat(browser.text("body")).doesNotContain("gate_load");
     } finally {
       service.as(service.ownerToken());
-      service.drip("", "sql", "DROP ROLE dispatch");
+      service.sql("DROP ROLE dispatch");
       service.as(null);
       browser.open(service.url());
     }

@@ -74,7 +74,7 @@ class UnrestTest {
       inOracle(tables.replace("TABLE ", "TABLE unrest."));
       inOracle("CREATE TABLE unrest.scan (parcel INTEGER, gate VARCHAR, grams INTEGER)");
       long end = System.nanoTime() + SECONDS * 1_000_000_000L;
-      while (System.nanoTime() < end) {
+      while (System.nanoTime() < end || troubles == 0) { // on a slow machine too
         step();
       }
       check();

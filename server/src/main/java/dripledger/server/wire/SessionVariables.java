@@ -26,7 +26,10 @@ final class SessionVariables {
   private final Map<String, String> values = new TreeMap<>(String.CASE_INSENSITIVE_ORDER);
   private final Map<String, String> names = new TreeMap<>(String.CASE_INSENSITIVE_ORDER);
 
-  SessionVariables(String serverVersion) {
+  /**
+   * @param role whose connection it is
+   */
+  SessionVariables(String serverVersion, String role) {
     Map<String, String> all =
         Map.ofEntries(
             Map.entry("server_version", serverVersion),
@@ -55,7 +58,7 @@ final class SessionVariables {
             Map.entry("row_security", "off"),
             Map.entry("geqo", "off"),
             Map.entry("max_identifier_length", "256"),
-            Map.entry("session_authorization", ""),
+            Map.entry("session_authorization", role),
             Map.entry("lc_collate", "C"),
             Map.entry("lc_ctype", "C"),
             Map.entry("lc_monetary", "C"));

@@ -151,7 +151,7 @@ final class WireServer implements SmartLifecycle {
               return thread;
             });
     Future<?> ignored =
-        looking.scheduleWithFixedDelay(this::look, LOOK_MILLIS, LOOK_MILLIS, TimeUnit.MILLISECONDS);
+        looking.scheduleWithFixedDelay(this::lookSafely, LOOK_MILLIS, LOOK_MILLIS, TimeUnit.MILLISECONDS);
     LOG.info("SQL clients connect to port {}", listening.getLocalPort());
   }
 
@@ -297,6 +297,14 @@ final class WireServer implements SmartLifecycle {
     Open connection = open.get(number);
     if (connection != null && connection.secret == secret && connection.session != null) {
       connection.session.cancel();
+    }
+  }
+
+  private void lookSafely() {
+    try {
+      look();
+    } catch (RuntimeException e) { // which would end it for good
+      LOG.error("looking after connections", e);
     }
   }
 

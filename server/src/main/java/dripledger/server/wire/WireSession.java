@@ -43,7 +43,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     this.in = in;
     this.out = out;
     engine = server.engine().session("wire-" + client.number(), caller);
-    variables = new SessionVariables(server.serverVersion());
+    variables = new SessionVariables(server.serverVersion(), caller.role());
     own = new SessionStatements(this);
     copies = new Copies(server.engine(), this, in, out);
     prepared = new ExtendedQuery(this, server, in, out);
