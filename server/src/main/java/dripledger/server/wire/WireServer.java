@@ -151,7 +151,8 @@ final class WireServer implements SmartLifecycle {
               return thread;
             });
     Future<?> ignored =
-        looking.scheduleWithFixedDelay(this::lookSafely, LOOK_MILLIS, LOOK_MILLIS, TimeUnit.MILLISECONDS);
+        looking.scheduleWithFixedDelay(
+            this::lookSafely, LOOK_MILLIS, LOOK_MILLIS, TimeUnit.MILLISECONDS);
     LOG.info("SQL clients connect to port {}", listening.getLocalPort());
   }
 
