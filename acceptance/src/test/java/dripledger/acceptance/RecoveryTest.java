@@ -193,6 +193,9 @@ class RecoveryTest extends SourceTest {
       assertThat(small.call("GET", "/api/v1/objects/late_sums", null).body())
           .contains("could not be made again from its inputs yet");
       assertThat(small.call("GET", "/actuator/health", null).status()).isEqualTo(503);
+      assertThat(small.call("GET", "/actuator/health/liveness", null).status()).isEqualTo(200);
+      assertThat(small.call("GET", "/api/v1/findings", null).body())
+          .contains("\"severe\":true", "late_sums has stopped");
       assertThatThrownBy(() -> small.sql("SELECT * FROM late_all"))
           .hasMessageContaining("late_all");
     } finally {

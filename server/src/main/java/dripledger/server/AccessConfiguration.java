@@ -49,13 +49,18 @@ class AccessConfiguration {
   @Bean(destroyMethod = "close")
   Tokens tokens(Access access, PostgresAccess records, Settings settings) {
     Tokens tokens = new Tokens(access, records);
-    if (tokens.all().stream().noneMatch(kept -> kept.role().equals(Role.OWNER))) {
+    if (tokens.good(Role.OWNER).isEmpty()) { // at the first start, or if none is left
       Path file =
           settings.ownerTokenFile().isEmpty()
               ? Path.of(settings.secretKeyFile()).resolveSibling("owner.token")
               : Path.of(settings.ownerTokenFile());
-      String token = tokens.make(Role.OWNER, "first", null, Role.OWNER).token();
-      write(file, token);
+      Tokens.Made made = tokens.make(Role.OWNER, "first", null, Role.OWNER);
+      try {
+        write(file, made.token());
+      } catch (RuntimeException e) { // or nobody would ever have one
+        tokens.revoke(made.kept().id());
+        throw e;
+      }
       LOG.info("the owner's token is in {}", file);
     }
     return tokens;

@@ -35,7 +35,9 @@ import java.util.regex.Pattern;
 /** Carries the statements of a script out, in order. Safe from any thread. */
 public final class Statements {
   private static final Pattern UNKNOWN =
-      Pattern.compile("no [\\w ,]+ \"([^\"]+)\"|\"([^\"]+)\" may not be read");
+      Pattern.compile(
+          "(?:there is )?no (?:(?!column|role|schema|option|parameter)[\\w ,]+ )?\"([^\"]+)\""
+              + "|\"([^\"]+)\" may not be read");
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private static final int SHOWN = 1000; // characters of a statement
@@ -182,7 +184,7 @@ public final class Statements {
     if (caller.isOwner() || !unknown.matches()) {
       return e;
     }
-    String name = unknown.group(1);
+    String name = unknown.group(1) == null ? unknown.group(2) : unknown.group(1);
     caller.note("refused", name, e.getMessage());
     boolean near = e.hint() != null && e.hint().startsWith("did you mean");
     return new EngineException(

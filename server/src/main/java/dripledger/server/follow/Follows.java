@@ -57,10 +57,7 @@ public class Follows implements SmartLifecycle {
   private volatile boolean running;
 
   Follows(Engine engine, Settings settings, Tokens tokens, JsonMapper mapper) {
-    tokens.onChange(
-        () -> {
-          Future<?> ignored = looking.submit(this::putOut);
-        });
+    tokens.onChange(this::putOutSoon);
     this.engine = engine;
     this.settings = settings;
     this.mapper = mapper;
@@ -105,6 +102,7 @@ public class Follows implements SmartLifecycle {
           "role " + caller.role() + " follows as much as it may at the same time",
           "close some, or let the owner raise its connections");
     }
+    long access = engine.access().version();
     if (!caller.isOwner()) { // before it is known who follows it too
       engine.followed(sql.strip(), Map.of(), caller);
     }
@@ -126,6 +124,9 @@ public class Follows implements SmartLifecycle {
     context.setTimeout(0);
     Follower follower = new Follower(context, query, start, caller);
     query.join(follower);
+    if (access != engine.access().version()) { // what was revoked meanwhile has not met it
+      putOutSoon();
+    }
     follower.begin(GREETING, start.before());
     if (query.hasEnded()) { // before it joined, so that nobody has told it
       follower.endWith("\"it has ended meanwhile; connect again\"");
@@ -191,6 +192,12 @@ public class Follows implements SmartLifecycle {
         .flatMap(q -> q.followers().stream())
         .filter(f -> f.caller().role().equals(role))
         .count();
+  }
+
+  private void putOutSoon() {
+    if (!looking.isShutdown()) {
+      Future<?> ignored = looking.submit(this::putOut);
+    }
   }
 
   /** Ends those who may no longer follow. */

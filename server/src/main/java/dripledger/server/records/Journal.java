@@ -30,6 +30,7 @@ public final class Journal implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Journal.class);
   private static final int MOST_WAITING = 10_000; // what is beyond is counted
   private static final int MOST_CHARS = 2000;
+  private static final int MOST_NAME = 300;
   private static final int SHOWN = 10_000;
 
   private final DataSource dataSource;
@@ -56,7 +57,11 @@ public final class Journal implements AutoCloseable {
   void note(Entry given) {
     Entry entry =
         new Entry(
-            given.role(), given.via(), given.what(), given.object(), shortened(given.detail()));
+            shortened(given.role(), MOST_NAME),
+            shortened(given.via(), MOST_NAME),
+            given.what(),
+            shortened(given.object(), MOST_NAME),
+            shortened(given.detail(), MOST_CHARS));
     synchronized (this) {
       if (waiting.size() < MOST_WAITING || waiting.containsKey(entry)) {
         waiting.computeIfAbsent(entry, e -> new Waiting()).times++;
@@ -66,8 +71,8 @@ public final class Journal implements AutoCloseable {
     }
   }
 
-  private static String shortened(String text) {
-    return text != null && text.length() > MOST_CHARS ? text.substring(0, MOST_CHARS) + "…" : text;
+  private static String shortened(String text, int most) {
+    return text != null && text.length() > most ? text.substring(0, most) + "…" : text;
   }
 
   private void write() {

@@ -81,7 +81,8 @@ final class Authentication {
     }
     if (proven == null) {
       access
-          .caller(user, "SQL client from " + from.getHostAddress())
+          .caller(
+              access.hasRole(user) ? user : "nobody", "SQL client from " + from.getHostAddress())
           .note("refused", null, "sign-in");
       throw new WireError(
           "28P01",
