@@ -110,6 +110,7 @@ class FuzzTest {
     for (Socket socket : standing) {
       socket.close();
     }
+    assertThat(mistakes(service.log())).as("seed %d, noted %s", seed, NOTED).isEmpty();
     assertThat(NOTED).as("seed %d", seed).isEmpty();
     assertThat(service.sql("SELECT COUNT(*) FROM scan")).as("it still answers").hasSize(1);
     for (int i = 0; i < 100 && figure("jvm_threads_live_threads") > threads + 5; i++) {
@@ -117,7 +118,22 @@ class FuzzTest {
     }
     assertThat(figure("jvm_threads_live_threads")).as("threads").isLessThan(threads + 6);
     assertThat(heldBytes()).as("heap in use").isLessThan(bytes + 96e6);
-    assertThat(service.log()).doesNotContain(" failed\n", "OutOfMemoryError", "StackOverflowError");
+    assertThat(mistakes(service.log())).as("seed %d", seed).isEmpty();
+  }
+
+  /** What the service's log calls a mistake of its own, each with the lines that say where. */
+  private static List<String> mistakes(String log) {
+    List<String> lines = log.lines().toList();
+    List<String> found = new ArrayList<>();
+    for (int i = 0; i < lines.size(); i++) {
+      String line = lines.get(i);
+      if (line.endsWith(" failed")
+          || line.contains("OutOfMemoryError")
+          || line.contains("StackOverflowError")) {
+        found.add(String.join("\n", lines.subList(i, Math.min(lines.size(), i + 40))));
+      }
+    }
+    return found;
   }
 
   private static final int MOST_NOTED = 20;

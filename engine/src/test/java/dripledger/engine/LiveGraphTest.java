@@ -21,9 +21,11 @@ import java.util.Random;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicReference;
 import org.junit.jupiter.api.AfterEach;
+import org.junit.jupiter.api.Tag;
 import org.junit.jupiter.api.Test;
 
 /** Views among themselves while changes pour in: one epoch for all, whoever looks and whenever. */
+@Tag("memory-order")
 class LiveGraphTest {
   private final TestEngine db = new TestEngine();
 

@@ -79,4 +79,29 @@ class NamesTest {
       assertThat(db.rows("SELECT values FROM row")).isEmpty();
     }
   }
+
+  /** Every beginning of a statement, with blanks behind it that an editor leaves there. */
+  @Test
+  void everyBeginningIsAnsweredOrRefusedWithItsPlace() {
+    String sql =
+        "WITH a AS (SELECT 'x' AS n, \"y\" * 2 FROM (VALUES (1)) AS t (\"y\"))\n"
+            + "SELECT n, CASE WHEN n > 'w' THEN -1 END AS m FROM a WHERE n IN ('x', 'z') LIMIT 3";
+    try (TestEngine db = new TestEngine()) {
+      for (int cut = 0; cut <= sql.length(); cut++) {
+        if (cut > 0 && cut < sql.length() && Character.isLetter(sql.charAt(cut))) {
+          continue; // within a word
+        }
+        for (String behind : new String[] {"", " ", "   ", "\n", " \r\n\t", "\r", "-- x"}) {
+          String text = sql.substring(0, cut) + behind;
+          try {
+            db.run(text);
+          } catch (EngineException e) {
+            assertThat(e.getMessage()).as(text).isNotBlank();
+          } catch (RuntimeException e) {
+            throw new AssertionError("after: " + text.replace("\r", "\\r") + "|", e);
+          }
+        }
+      }
+    }
+  }
 }

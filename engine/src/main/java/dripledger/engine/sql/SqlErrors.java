@@ -70,7 +70,7 @@ final class SqlErrors {
     String token = m.group(1).trim();
     String[] lines = sql.stripTrailing().split("\n", -1);
     boolean operatorAtEnd =
-        line == lines.length && lines[line - 1].substring(column - 1).matches("[-+*/=<>|,(.]+");
+        line == lines.length && from(lines, line, column).matches("[-+*/=<>|,(.]+");
     if (token.endsWith("<EOF>") || operatorAtEnd) {
       return new EngineException(
           Code.SYNTAX,
@@ -103,13 +103,16 @@ final class SqlErrors {
 
   /** The word or sign at a place, as the user wrote it. */
   private static String wordAt(String sql, int line, int column) {
-    String[] lines = sql.split("\n", -1);
-    String rest =
-        line <= lines.length && column <= lines[line - 1].length()
-            ? lines[line - 1].substring(column - 1)
-            : "";
+    String rest = from(sql.split("\n", -1), line, column);
     Matcher word = Pattern.compile("^[A-Za-z_0-9]+|^'[^']*'?|^\"[^\"]*\"?|^.").matcher(rest);
     return word.find() ? word.group() : "the end of the line";
+  }
+
+  /** A line from a column on; nothing where there is no such place. */
+  private static String from(String[] lines, int line, int column) {
+    return line >= 1 && line <= lines.length && column >= 1 && column <= lines[line - 1].length()
+        ? lines[line - 1].substring(column - 1)
+        : "";
   }
 
   private static String hintFor(String token, int line, int column, String sql) {
