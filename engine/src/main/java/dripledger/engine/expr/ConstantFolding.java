@@ -18,7 +18,10 @@ public final class ConstantFolding {
       return expr;
     }
     if (isConstant(call)) {
-      Expr.Constant value = value(call);
+      Expr.Constant value =
+          Expr.narrow(call) instanceof Expr.Constant integer
+              ? new Expr.Constant(integer.value(), call.type())
+              : value(call);
       return value == null ? call : value;
     }
     List<Expr> operands = call.operands().stream().map(ConstantFolding::of).toList();

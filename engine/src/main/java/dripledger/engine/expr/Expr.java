@@ -36,6 +36,13 @@ public sealed interface Expr {
   record Constant(Object value, ColumnType type) implements Expr {}
 
   /**
+   * A value that is not known yet: what has one is no program until a constant is in its place.
+   *
+   * @param index which of the values it is
+   */
+  record Parameter(int index, ColumnType type) implements Expr {}
+
+  /**
    * An operation on operands.
    *
    * @param options what is not a value: a unit of time, a flag, the name of a function
@@ -74,6 +81,40 @@ public sealed interface Expr {
       operands.add(own);
     }
     return new Call(call.operation(), operands, call.options(), call.type());
+  }
+
+  /** Whether the expression has a parameter whose value is not known yet. */
+  static boolean isOpen(Expr expr) {
+    return expr instanceof Parameter
+        || expr instanceof Call call && call.operands().stream().anyMatch(Expr::isOpen);
+  }
+
+  /**
+   * The expression with constants in the place of its parameters, and of what can be computed of
+   * them.
+   */
+  static Expr bound(Expr expr, List<Constant> values) {
+    if (expr instanceof Parameter p) {
+      return new Constant(values.get(p.index()).value(), p.type());
+    }
+    if (!(expr instanceof Call call)) {
+      return expr;
+    }
+    List<Expr> operands = call.operands().stream().map(o -> bound(o, values)).toList();
+    return operands.equals(call.operands())
+        ? call
+        : ConstantFolding.of(new Call(call.operation(), operands, call.options(), call.type()));
+  }
+
+  /** The integer of which an expression only makes one of more bits; else the expression. */
+  static Expr narrow(Expr expr) {
+    return expr instanceof Call call
+            && call.operation() == Operation.CAST
+            && call.type().kind().isInteger()
+            && call.operand(0).type().kind().isInteger()
+            && call.operand(0).type().kind().compareTo(call.type().kind()) <= 0
+        ? narrow(call.operand(0))
+        : expr;
   }
 
   /** Whether the expression is this column as it is. */

@@ -27,6 +27,9 @@ public final class ExprText {
     if (expr instanceof Expr.Constant c) {
       return constant(c);
     }
+    if (expr instanceof Expr.Parameter p) {
+      return "$" + (p.index() + 1);
+    }
     Expr.Call call = (Expr.Call) expr;
     List<String> operands = call.operands().stream().map(o -> of(o, input)).toList();
     String sign = call.operation().sign();

@@ -53,6 +53,9 @@ final class ExpressionCode {
     if (expr instanceof Expr.Field f) {
       return field(f);
     }
+    if (expr instanceof Expr.Parameter p) {
+      throw new IllegalStateException("value " + p.index() + " is not known yet");
+    }
     return call((Expr.Call) expr);
   }
 

@@ -34,6 +34,11 @@ public record Program(Schema input, Expr filter, List<Expr> outputs, Schema outp
     return true;
   }
 
+  /** Whether it has parameters whose values are not known yet. */
+  public boolean isOpen() {
+    return filter != null && Expr.isOpen(filter) || outputs.stream().anyMatch(Expr::isOpen);
+  }
+
   /** Whether it passes every row on and can fail on none: it only picks columns. */
   public boolean onlyPicks() {
     if (filter != null) {

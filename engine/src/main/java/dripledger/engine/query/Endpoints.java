@@ -27,11 +27,12 @@ import java.util.function.Supplier;
 import java.util.stream.Collectors;
 
 /**
- * Calls of endpoints: values are read by their types, each query is planned once for its values as
- * long as the catalog stays the same, and what a call took is noted. Safe from any thread.
+ * Calls of endpoints: values are read by their types, each query is planned once as long as the
+ * catalog stays the same, and what a call took is noted. Safe from any thread.
  */
 public final class Endpoints {
-  private static final int KEPT = 1000; // plans, and answers
+  private static final int KEPT = 1000; // answers
+  private static final String MAKER = ""; // who may read all that is in the query
   private static final int SAMPLES = 1024; // of times, for each endpoint
 
   private final SqlFrontEnd frontEnd;
@@ -39,7 +40,7 @@ public final class Endpoints {
   private final Supplier<Catalog> catalog;
   private final Supplier<Pinned> pin;
   private final LongSupplier nowMicros;
-  private final Map<Call, Planned> plans = kept();
+  private final PreparedQueries prepared;
   private final Map<Call, Answer> answers = kept();
   private final LongFunction<LiveNode> nodes;
   private final Map<By, Figures> figures = new ConcurrentHashMap<>();
@@ -56,8 +57,6 @@ public final class Endpoints {
 
   /** An endpoint and the values it is called with. */
   private record Call(long endpoint, Map<String, Object> values) {}
-
-  private record Planned(Catalog catalog, Command.QueryPlan plan) {}
 
   private record Answer(Result.Rows rows, long atNanos) {}
 
@@ -83,6 +82,7 @@ public final class Endpoints {
       LongFunction<LiveNode> nodes) {
     this.nodes = nodes;
     this.frontEnd = frontEnd;
+    prepared = new PreparedQueries(frontEnd);
     this.runner = runner;
     this.catalog = catalog;
     this.pin = pin;
@@ -246,22 +246,24 @@ public final class Endpoints {
 
   private Command.QueryPlan plan(CatalogObject.Endpoint endpoint, Call call) {
     Catalog now = catalog.get();
-    Planned known = plans.get(call);
-    if (known != null && known.catalog == now) {
-      return known.plan;
-    }
     for (EndpointParameter p : endpoint.parameters()) {
       if (p.check() != null && call.values.get(p.name()) instanceof Argument a) {
         check(endpoint, p, a);
       }
     }
-    SqlFrontEnd.Parsed parsed = frontEnd.parse(endpoint.query()).get(0);
-    Command command = frontEnd.check(parsed, now, call.values, nowMicros.getAsLong());
-    Command.QueryPlan plan = ((Command.Query) command).plan();
-    if (!SqlFrontEnd.asksTheClock(endpoint.query())) {
-      plans.put(call, new Planned(now, plan));
+    return plan(endpoint.query(), call.values, now);
+  }
+
+  /** The plan of a query, made for its values only if it cannot be made for all. */
+  private Command.QueryPlan plan(String query, Map<String, Object> values, Catalog over) {
+    Command.QueryPlan known = prepared.find(query, values, MAKER, over);
+    if (known != null) {
+      return known;
     }
-    return plan;
+    SqlFrontEnd.Parsed parsed = frontEnd.parse(query).get(0);
+    Command command = frontEnd.check(parsed, over, values, nowMicros.getAsLong());
+    prepared.asked(query, values, MAKER, over);
+    return ((Command.Query) command).plan();
   }
 
   private void check(CatalogObject.Endpoint endpoint, EndpointParameter p, Argument value) {
@@ -271,10 +273,9 @@ public final class Endpoints {
     Map<String, Object> values = new HashMap<>();
     values.put(p.name(), value);
     String query = SqlFrontEnd.checkQuery(p.name(), p.check());
-    Command command =
-        frontEnd.check(frontEnd.parse(query).get(0), Catalog.EMPTY, values, nowMicros.getAsLong());
+    Command.QueryPlan plan = plan(query, values, Catalog.EMPTY);
     try (Pinned now = pin.get()) {
-      List<Object[]> rows = runner.answer(((Command.Query) command).plan(), now.snapshot()).rows();
+      List<Object[]> rows = runner.answer(plan, now.snapshot()).rows();
       if (Boolean.FALSE.equals(rows.get(0)[0])) {
         throw new EngineException(
             Code.INVALID,

@@ -121,7 +121,7 @@ final class KeyRanges {
    */
   private static Object compared(
       Expr.Call call, int column, RelationVersion version, boolean turned) {
-    Expr left = call.operand(turned ? 1 : 0);
+    Expr left = Expr.narrow(call.operand(turned ? 1 : 0));
     Expr right = call.operand(turned ? 0 : 1);
     if (!Expr.isColumn(left, column) || !(right instanceof Expr.Constant constant)) {
       return null;

@@ -2,15 +2,21 @@ package dripledger.engine.query;
 
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.expr.Expr;
+import dripledger.engine.expr.Operation;
+import dripledger.engine.expr.Program;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.row.ColumnType.Kind;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.Arrays;
+import java.util.HashMap;
 import java.util.List;
+import java.util.Map;
+import java.util.Set;
 
 /**
  * A query that picks columns of the rows with one key: read where they are kept, without a circuit.
@@ -52,25 +58,35 @@ public final class PointRead {
    */
   public static PointRead of(PreparedQuery query, Catalog catalog, Snapshot snapshot) {
     Command.QueryPlan plan = query.plan();
-    RelationVersion version = snapshot.relations().get(query.relationId());
-    if (version == null || !plan.order().isEmpty() || plan.offset() > 0 || plan.limit() >= 0) {
+    boolean all = plan.offset() == 0 && plan.limit() < 0;
+    if (!all
+        || !plan.order().isEmpty()
+        || plan.limitParameter() >= 0
+        || plan.offsetParameter() >= 0) {
       return null;
     }
     int[] picked = plan.outputs().clone();
+    Map<Integer, Integer> asked = null; // parameters by the columns that they are compared with
     PlanNode below = plan.plan();
     while (below instanceof PlanNode.Transform t) {
-      if (t.program().filter() != null || !t.program().onlyPicks()) {
-        return null;
+      Program program = t.program();
+      if (program.filter() != null) {
+        asked = t.input() instanceof PlanNode.Source ? comparisons(program.filter()) : null;
+        if (asked == null) {
+          return null;
+        }
       }
       for (int i = 0; i < picked.length; i++) {
-        picked[i] = ((Expr.Column) t.program().outputs().get(picked[i])).index();
+        if (!(program.outputs().get(picked[i]) instanceof Expr.Column column)) {
+          return null;
+        }
+        picked[i] = column.index();
       }
       below = t.input();
     }
-    if (!(below instanceof PlanNode.Source)) {
-      return null;
-    }
-    int way = way(query, version);
+    RelationVersion version =
+        below instanceof PlanNode.Source s ? snapshot.relations().get(s.relationId()) : null;
+    int way = version == null || asked == null ? -1 : way(asked.keySet(), version);
     if (way < 0) {
       return null;
     }
@@ -78,26 +94,46 @@ public final class PointRead {
     String[] parameters = new String[key.length];
     ColumnType[] types = new ColumnType[key.length];
     for (int i = 0; i < key.length; i++) {
-      int column = key[i];
-      types[i] = version.schema().type(column);
-      parameters[i] =
-          query.bindings().stream()
-              .filter(b -> b.column() == column)
-              .findFirst()
-              .orElseThrow()
-              .parameter();
+      types[i] = version.schema().type(key[i]);
+      parameters[i] = query.parameters().get(asked.get(key[i]));
+      if (types[i].kind() != Kind.VARCHAR && !types[i].kind().isInteger()) {
+        return null;
+      }
     }
-    return new PointRead(
-        catalog, query.relationId(), way, key, parameters, types, picked, plan.columns());
+    long relation = ((PlanNode.Source) below).relationId();
+    return new PointRead(catalog, relation, way, key, parameters, types, picked, plan.columns());
   }
 
-  /** Which way in asks for just the columns that are bound; −1 if none does. */
-  private static int way(PreparedQuery query, RelationVersion version) {
+  /** Which columns must be equal to which parameters, if a filter asks nothing else; or null. */
+  private static Map<Integer, Integer> comparisons(Expr filter) {
+    Map<Integer, Integer> found = new HashMap<>();
+    return compared(filter, found) ? found : null;
+  }
+
+  private static boolean compared(Expr filter, Map<Integer, Integer> into) {
+    if (!(filter instanceof Expr.Call call)) {
+      return false;
+    }
+    if (call.operation() == Operation.AND) {
+      return call.operands().stream().allMatch(o -> compared(o, into));
+    }
+    if (call.operation() != Operation.EQUAL) {
+      return false;
+    }
+    Expr one = Expr.narrow(call.operand(0));
+    Expr other = Expr.narrow(call.operand(1));
+    return one instanceof Expr.Column c && other instanceof Expr.Parameter p
+        ? into.put(c.index(), p.index()) == null
+        : one instanceof Expr.Parameter q
+            && other instanceof Expr.Column d
+            && into.put(d.index(), q.index()) == null;
+  }
+
+  /** Which way in asks for just these columns; −1 if none does. */
+  private static int way(Set<Integer> columns, RelationVersion version) {
     for (int way = 0; way <= version.others().size(); way++) {
       int[] key = (way == 0 ? version : version.others().get(way - 1)).key();
-      if (key.length == query.bindings().size()
-          && Arrays.stream(key)
-              .allMatch(k -> query.bindings().stream().anyMatch(b -> b.column() == k))) {
+      if (key.length == columns.size() && Arrays.stream(key).allMatch(columns::contains)) {
         return way;
       }
     }

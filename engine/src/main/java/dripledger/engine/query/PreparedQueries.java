@@ -1,18 +1,17 @@
 package dripledger.engine.query;
 
-import dripledger.engine.access.Caller;
 import dripledger.engine.catalog.Catalog;
-import dripledger.engine.sql.Argument;
+import dripledger.engine.sql.ArgumentKinds;
+import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
-import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.Map;
 
 /**
- * Queries that have been asked before, by their text: planned once, as long as the catalog stays
- * the same. What is asked a second time is kept, so that what is asked once costs nothing more.
- * Safe from any thread.
+ * Queries that have been asked before, by their text and the types of their parameters: planned
+ * once, as long as the catalog stays the same. What is asked a second time is kept, so that what is
+ * asked once costs nothing more. Safe from any thread.
  */
 public final class PreparedQueries {
   private static final int KEPT = 500;
@@ -22,9 +21,10 @@ public final class PreparedQueries {
   private record Entry(Catalog catalog, PreparedQuery query) {}
 
   /** {@code role} is whose part of the catalog it was planned with. */
-  private record Key(String role, String text) {}
+  private record Key(String role, String text, ArgumentKinds kinds) {}
 
-  private final Map<Key, Entry> byText =
+  private final SqlFrontEnd frontEnd;
+  private final Map<Key, Entry> kept =
       new LinkedHashMap<>(64, 0.75f, true) {
         private static final long serialVersionUID = 1L;
 
@@ -34,51 +34,51 @@ public final class PreparedQueries {
         }
       };
 
-  /** The query of this text, or null if it must be planned. */
-  public synchronized PreparedQuery find(String text, Caller caller, Catalog catalog) {
-    Entry entry = byText.get(new Key(caller.role(), text));
-    return entry != null && entry.catalog == catalog ? entry.query : null;
+  public PreparedQueries(SqlFrontEnd frontEnd) {
+    this.frontEnd = frontEnd;
+  }
+
+  /**
+   * The plan of a query for some values of its parameters.
+   *
+   * @param role whose part of the catalog is seen
+   * @return null if it must be planned with them
+   */
+  public Command.QueryPlan find(
+      String text, Map<String, Object> arguments, String role, Catalog catalog) {
+    ArgumentKinds kinds = text.length() > MAX_CHARS ? null : ArgumentKinds.of(arguments);
+    if (kinds == null) {
+      return null;
+    }
+    Entry entry;
+    synchronized (kept) {
+      entry = kept.get(new Key(role, text, kinds));
+    }
+    return entry != null && entry.catalog == catalog && entry.query != null
+        ? entry.query.bind(arguments)
+        : null;
   }
 
   /** Notes that a query was asked and planned; prepares it if it was asked before. */
-  public void asked(String text, SqlFrontEnd frontEnd, Caller caller, Catalog catalog) {
-    if (text.length() > MAX_CHARS) {
+  public void asked(String text, Map<String, Object> arguments, String role, Catalog catalog) {
+    ArgumentKinds kinds = text.length() > MAX_CHARS ? null : ArgumentKinds.of(arguments);
+    if (kinds == null) {
       return;
     }
-    Key key = new Key(caller.role(), text);
-    synchronized (this) {
-      Entry entry = byText.get(key);
+    Key key = new Key(role, text, kinds);
+    synchronized (kept) {
+      Entry entry = kept.get(key);
       if (entry != null && entry.catalog == catalog) {
         return; // it cannot be prepared
       }
       if (entry == null) {
-        byText.put(key, new Entry(null, null));
+        kept.put(key, new Entry(null, null));
         return;
       }
     }
-    PreparedQuery prepared = frontEnd.prepare(text, catalog);
-    synchronized (this) {
-      byText.put(key, new Entry(catalog, prepared));
+    PreparedQuery query = frontEnd.prepare(text, catalog, kinds);
+    synchronized (kept) {
+      kept.put(key, new Entry(catalog, query));
     }
-  }
-
-  /**
-   * The values of the columns that parameters are compared with, as the relation keeps them.
-   *
-   * @return null if a value is missing or of another kind; then the query must be planned with it
-   */
-  public static Map<Integer, Object> bound(PreparedQuery query, Map<String, Object> arguments) {
-    Map<Integer, Object> values = new HashMap<>();
-    for (PreparedQuery.Binding binding : query.bindings()) {
-      Object value = Argument.plain(arguments.get(binding.parameter()));
-      if (binding.text() && value instanceof String) {
-        values.put(binding.column(), value);
-      } else if (!binding.text() && (value instanceof Integer || value instanceof Long)) {
-        values.put(binding.column(), ((Number) value).longValue());
-      } else {
-        return null;
-      }
-    }
-    return values;
   }
 }

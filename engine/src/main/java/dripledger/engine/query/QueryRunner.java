@@ -16,7 +16,6 @@ import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKey;
 import dripledger.engine.sql.Command;
-import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
@@ -57,29 +56,16 @@ public final class QueryRunner {
 
   /** The plan's rows at the snapshot, as pages that are only valid during the call. */
   public void run(PlanNode plan, Snapshot snapshot, Consumer<Page> sink) {
-    run(plan, Reading.USUAL, snapshot, sink, () -> false);
+    run(plan, null, snapshot, sink, () -> false);
   }
 
   /**
-   * How the relations of a plan are read.
-   *
-   * @param bound what the rows of the one relation are found by, and the plan does not ask again;
-   *     or null
-   * @param along in which order the one relation is read, or null for any
+   * That the one relation of a plan is read in the order of a version's key, one way or the other.
    */
-  private record Reading(Map<Integer, Object> bound, Along along) {
-    static final Reading USUAL = new Reading(null, null);
-  }
-
-  /** The order of a version's key, one way or the other. */
   private record Along(RelationVersion version, boolean descending) {}
 
   private void run(
-      PlanNode plan,
-      Reading reading,
-      Snapshot snapshot,
-      Consumer<Page> sink,
-      BooleanSupplier enough) {
+      PlanNode plan, Along along, Snapshot snapshot, Consumer<Page> sink, BooleanSupplier enough) {
     Work work =
         new Work(
             scripts.millis(bounds.millis()), scripts.bytes(bounds.maxBytes()), scripts.cancelled());
@@ -108,7 +94,7 @@ public final class QueryRunner {
         continue;
       }
       try {
-        if (input == counted && reading.bound == null && snapshot.readable(input) != null) {
+        if (input == counted && snapshot.readable(input) != null) {
           circuit.feed(input, manyRows(layout, snapshot.readable(input).count()));
           continue;
         }
@@ -124,7 +110,7 @@ public final class QueryRunner {
             };
         JoinLookUps.LookUp lookUp = lookUps.get(input);
         if (lookUp == null || !lookedUp(lookUp, snapshot, taker)) {
-          feed(input, layout, reading, filters.get(input), snapshot, taker);
+          feed(input, layout, along, filters.get(input), snapshot, taker);
         }
       } catch (Enough e) {
         return;
@@ -170,7 +156,7 @@ public final class QueryRunner {
             }
           }
         };
-    run(lookUp.other(), Reading.USUAL, snapshot, collect, () -> rows[0] > JoinLookUps.FEW);
+    run(lookUp.other(), null, snapshot, collect, () -> rows[0] > JoinLookUps.FEW);
     if (rows[0] > JoinLookUps.FEW) {
       return false;
     }
@@ -244,24 +230,15 @@ public final class QueryRunner {
 
   /** Gives everything a relation holds at the snapshot. */
   public void feed(long id, RowLayout layout, Snapshot snapshot, Consumer<Page> sink) {
-    feed(id, layout, Reading.USUAL, null, snapshot, sink);
+    feed(id, layout, null, null, snapshot, sink);
   }
 
   private void feed(
-      long id,
-      RowLayout layout,
-      Reading reading,
-      Expr filter,
-      Snapshot snapshot,
-      Consumer<Page> sink) {
+      long id, RowLayout layout, Along along, Expr filter, Snapshot snapshot, Consumer<Page> sink) {
     RelationVersion version = snapshot.readable(id);
     if (version != null) {
       Pieces pieces = new Pieces(version, sink);
-      if (reading.bound != null) {
-        pieces.find(keyOf(version, reading.bound));
-      } else {
-        read(version, filter, reading.along, pieces, sink);
-      }
+      read(version, filter, along, pieces, sink);
       pieces.end();
     } else if (id < 0) {
       sink.accept(figures.apply(id));
@@ -308,13 +285,6 @@ public final class QueryRunner {
     return true;
   }
 
-  /** The leading columns of the key that are known, in their order. */
-  private static Object[] keyOf(RelationVersion version, Map<Integer, Object> bound) {
-    Object[] values = new Object[bound.size()];
-    Arrays.setAll(values, i -> bound.get(version.key()[i]));
-    return values;
-  }
-
   /** What the plan's filters ask of relations that it reads once. */
   static Map<Long, Expr> filters(PlanNode plan) {
     Map<Long, Expr> found = new HashMap<>();
@@ -348,58 +318,26 @@ public final class QueryRunner {
     plan.inputs().forEach(i -> sourceLayouts(i, into));
   }
 
-  /**
-   * The whole answer of a query that was planned before.
-   *
-   * @param values of the columns that its parameters are compared with
-   * @return null if its relation cannot find rows by just these columns
-   */
-  public Result.Rows answerBound(
-      PreparedQuery query, Map<Integer, Object> values, Snapshot snapshot) {
-    if (!values.isEmpty()) {
-      RelationVersion version = snapshot.readable(query.relationId());
-      int[] key = version == null ? new int[0] : version.key();
-      for (int i = 0; i < values.size(); i++) {
-        if (i >= key.length || !values.containsKey(key[i])) {
-          return null;
-        }
-      }
-      if (!version.finds(values.size())) {
-        return null;
-      }
-    }
-    return answer(query.plan(), values.isEmpty() ? null : values, snapshot, bounds.maxResultRows());
-  }
-
   /** The whole answer of a SELECT. */
   public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot) {
-    return answer(query, null, snapshot, bounds.maxResultRows());
+    return answer(query, snapshot, bounds.maxResultRows());
   }
 
   /**
    * As above.
    *
-   * @param most rows; an answer of more is an error, unless the query itself limits it
+   * @param upTo rows; an answer of more is an error, unless the query itself limits it
    */
-  public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot, int most) {
-    return answer(query, null, snapshot, most);
-  }
-
-  /**
-   * @param bound what the rows of the one relation read are found by, and the plan does not ask
-   *     again; or null
-   */
-  private Result.Rows answer(
-      Command.QueryPlan query, Map<Integer, Object> bound, Snapshot snapshot, int upTo) {
+  public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot, int upTo) {
     int most = scripts.rows(upTo);
     RowLayout layout = new RowLayout(query.plan().schema());
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
-    Along along = bound == null ? along(query, snapshot) : null;
+    Along along = along(query, snapshot);
     boolean inOrder = query.order().isEmpty() || along != null;
     SortedRows rows = new SortedRows(layout, inOrder ? List.of() : query.order(), wanted);
     run(
         query.plan(),
-        new Reading(bound, along),
+        along,
         snapshot,
         page -> {
           rows.add(page);

@@ -12,6 +12,13 @@ public record Argument(ColumnType type, Object value) {
   /** Stands for a value that was not given, whose conditions fall away. */
   public static final Object ABSENT = "absent".toCharArray();
 
+  /**
+   * Stands for a value that is not known yet, of a type that is, and that will not be NULL.
+   *
+   * @param index which of the values of the statement it is
+   */
+  record Open(int index, ColumnType type) {}
+
   /** The value that was given, with or without its type. */
   public static Object plain(Object given) {
     return given instanceof Argument a ? a.value : given;

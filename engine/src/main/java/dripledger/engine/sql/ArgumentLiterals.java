@@ -14,6 +14,7 @@ import java.util.List;
 import java.util.Map;
 import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlDataTypeSpec;
+import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -55,7 +56,17 @@ final class ArgumentLiterals {
     return of(name, arguments.get(name), pos);
   }
 
+  /** What stands for a value that is not known yet, once the statement is rewritten. */
+  static final class OpenParameter extends SqlDynamicParam {
+    OpenParameter(int index, SqlParserPos pos) {
+      super(index, pos);
+    }
+  }
+
   private static SqlNode of(String name, Object given, SqlParserPos pos) {
+    if (given instanceof Argument.Open open) {
+      return cast(new OpenParameter(open.index(), pos), open.type(), pos);
+    }
     Object value = Argument.plain(given);
     if (!(given instanceof Argument) && value instanceof Double d && !Double.isFinite(d)) {
       throw new EngineException(
@@ -80,8 +91,8 @@ final class ArgumentLiterals {
   static SqlNode bare(SqlNode node) {
     return node instanceof org.apache.calcite.sql.SqlBasicCall call
             && call.getOperator() == SqlStdOperatorTable.CAST
-            && call.operand(0) instanceof SqlLiteral literal
-        ? literal
+            && (call.operand(0) instanceof SqlLiteral || call.operand(0) instanceof OpenParameter)
+        ? call.operand(0)
         : node;
   }
 

@@ -233,5 +233,18 @@ public sealed interface Command {
       List<Column> columns,
       List<SortKey> order,
       long offset,
-      long limit) {}
+      long limit,
+      int offsetParameter,
+      int limitParameter) {
+    /** One whose numbers of rows are known. */
+    public QueryPlan(
+        PlanNode plan,
+        int[] outputs,
+        List<Column> columns,
+        List<SortKey> order,
+        long offset,
+        long limit) {
+      this(plan, outputs, columns, order, offset, limit, -1, -1);
+    }
+  }
 }

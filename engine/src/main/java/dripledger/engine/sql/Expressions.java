@@ -12,6 +12,7 @@ import java.util.List;
 import java.util.Locale;
 import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexCall;
+import org.apache.calcite.rex.RexDynamicParam;
 import org.apache.calcite.rex.RexFieldAccess;
 import org.apache.calcite.rex.RexInputRef;
 import org.apache.calcite.rex.RexLiteral;
@@ -59,6 +60,9 @@ final class Expressions {
     }
     if (node instanceof RexFieldAccess access) {
       return field(access);
+    }
+    if (node instanceof RexDynamicParam param) {
+      return new Expr.Parameter(param.getIndex(), TypeMapping.fromSql(param.getType()));
     }
     if (node instanceof RexOver) {
       throw unsupported("OVER (…)");

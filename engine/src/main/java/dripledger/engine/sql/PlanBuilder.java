@@ -36,7 +36,6 @@ import org.apache.calcite.rel.core.TableScan;
 import org.apache.calcite.rel.core.Union;
 import org.apache.calcite.rel.core.Values;
 import org.apache.calcite.rex.RexBuilder;
-import org.apache.calcite.rex.RexLiteral;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
@@ -66,18 +65,23 @@ final class PlanBuilder {
     List<SortKey> order = List.of();
     long offset = 0;
     long limit = -1;
+    int offsetParameter = -1;
+    int limitParameter = -1;
     RelNode below = rel;
     if (rel instanceof Sort sort) {
       order = order(sort.getCollation());
-      offset = sort.offset == null ? 0 : count(sort.offset);
-      limit = sort.fetch == null ? -1 : count(sort.fetch);
+      offsetParameter = RowCounts.parameter(sort.offset);
+      limitParameter = RowCounts.parameter(sort.fetch);
+      offset = offsetParameter >= 0 ? 0 : RowCounts.of(sort.offset, 0);
+      limit = limitParameter >= 0 ? -1 : RowCounts.of(sort.fetch, -1);
       below = sort.getInput();
     }
     PlanNode plan = build(below);
     int[] outputs = fields.stream().mapToInt(Map.Entry::getKey).toArray();
     List<Column> columns =
         fields.stream().map(f -> new Column(f.getValue(), plan.schema().type(f.getKey()))).toList();
-    return new Command.QueryPlan(plan, outputs, columns, order, offset, limit);
+    return new Command.QueryPlan(
+        plan, outputs, columns, order, offset, limit, offsetParameter, limitParameter);
   }
 
   /** An order as we have it. */
@@ -94,11 +98,11 @@ final class PlanBuilder {
     return order;
   }
 
-  private static long count(RexNode node) {
-    if (node instanceof RexLiteral literal) {
-      return literal.getValueAs(java.math.BigDecimal.class).longValue();
+  /** Says now what cannot be computed, as far as all values are known. */
+  private static void check(Program program) {
+    if (!program.isOpen()) {
+      ProgramCompiler.compile(program);
     }
-    throw unsupported("LIMIT and OFFSET that are not constant");
   }
 
   PlanNode build(RelNode rel) {
@@ -238,8 +242,8 @@ final class PlanBuilder {
     if (sort.offset == null && sort.fetch == null) {
       return below;
     }
-    long offset = sort.offset == null ? 0 : count(sort.offset);
-    long limit = sort.fetch == null ? Long.MAX_VALUE : count(sort.fetch);
+    long offset = RowCounts.of(sort.offset, 0);
+    long limit = RowCounts.of(sort.fetch, Long.MAX_VALUE);
     long to = limit > Long.MAX_VALUE - offset ? Long.MAX_VALUE : offset + limit;
     return WindowPlans.first(below, order(sort.getCollation()), offset, to);
   }
@@ -329,7 +333,7 @@ final class PlanBuilder {
   }
 
   private static PlanNode compiled(PlanNode below, Program program) {
-    ProgramCompiler.compile(program); // what cannot be computed is said now
+    check(program);
     return new PlanNode.Transform(below, program);
   }
 
@@ -390,7 +394,7 @@ final class PlanBuilder {
             condition.isAlwaysTrue() ? null : expressions.translate(condition),
             TypeMapping.schema(rel.getRowType()));
     if (join.condition() != null) {
-      ProgramCompiler.compile(join.conditionProgram()); // what cannot be computed is said now
+      check(join.conditionProgram());
     }
     return join;
   }

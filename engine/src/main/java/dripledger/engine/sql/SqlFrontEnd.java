@@ -4,6 +4,7 @@ import dripledger.engine.catalog.Catalog;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.Expr;
+import dripledger.engine.plan.BoundPlan;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -31,6 +32,9 @@ import org.apache.calcite.sql.parser.SqlParserPos;
  * the catalog given, whole, before anything is done.
  */
 public final class SqlFrontEnd {
+  private static final Pattern CLOCK =
+      Pattern.compile("(?i)\\b(now|current_\\w+|localtime\\w*)\\b");
+
   /** A parsed statement and where its text is. Opaque to callers; give it to {@link #check}. */
   public static final class Parsed {
     private final SqlNode node;
@@ -164,9 +168,7 @@ public final class SqlFrontEnd {
   public Command check(
       Parsed parsed, Catalog catalog, Map<String, Object> arguments, long nowMicros) {
     StatementCheck check = new StatementCheck(catalog, parsed.script, arguments, nowMicros);
-    Set<String> absent = new HashSet<>(arguments.keySet());
-    absent.removeIf(name -> arguments.get(name) != Argument.ABSENT);
-    OptionalConditions.drop(parsed.node, absent);
+    dropAbsent(parsed.node, arguments);
     try {
       return check.check(parsed.node);
     } catch (EngineException e) {
@@ -235,26 +237,46 @@ public final class SqlFrontEnd {
   /**
    * Plans a query once for all values of its parameters.
    *
+   * @param kinds of which types they are
    * @return null if it is none, or not of the form that can be
    */
-  public PreparedQuery prepare(String text, Catalog catalog) {
+  public PreparedQuery prepare(String text, Catalog catalog, ArgumentKinds kinds) {
     List<Parsed> statements = parse(text);
     SqlNode node = statements.get(0).node;
-    QueryTemplate template = new QueryTemplate();
     if (statements.size() != 1
-        || QueryTemplate.asksTheClock(text)
-        || !template.prepare(node, catalog)) {
+        || node instanceof StatementNode
+        || !node.isA(SqlKind.QUERY) && node.getKind() != SqlKind.ORDER_BY
+        || asksTheClock(text)) {
       return null;
     }
-    StatementCheck check = new StatementCheck(catalog, text, Map.of(), 0);
     try {
-      Command.QueryPlan plan = check.query(node, null, null);
-      // What is bound is not asked again: it must not be what another relation is read by too.
-      boolean others = !template.bindings().isEmpty() && reads(plan.plan()) != 1;
-      return others ? null : new PreparedQuery(plan, template.relation().id(), template.bindings());
+      Map<String, Object> standIns = kinds.standIns();
+      dropAbsent(node, standIns);
+      Command.QueryPlan plan =
+          new StatementCheck(catalog, text, standIns, 0).query(node, null, null);
+      List<String> open = kinds.open();
+      boolean counts =
+          isCount(plan.limitParameter(), open, kinds)
+              && isCount(plan.offsetParameter(), open, kinds);
+      return counts && (open.isEmpty() || BoundPlan.canBind(plan.plan()))
+          ? new PreparedQuery(plan, open)
+          : null;
     } catch (RuntimeException | AssertionError e) {
       return null; // planned with its values, it says what is wrong with it
     }
+  }
+
+  private static boolean isCount(int parameter, List<String> open, ArgumentKinds kinds) {
+    return parameter < 0
+        || kinds.byName().get(open.get(parameter)) instanceof ColumnType type
+            && type.kind().isInteger();
+  }
+
+  /** Leaves out the conditions on values that were not given. */
+  private static void dropAbsent(SqlNode node, Map<String, Object> arguments) {
+    Set<String> absent = new HashSet<>(arguments.keySet());
+    absent.removeIf(name -> arguments.get(name) != Argument.ABSENT);
+    OptionalConditions.drop(node, absent);
   }
 
   /** A query that answers, as its one column, whether a value fulfils a condition. */
@@ -264,13 +286,7 @@ public final class SqlFrontEnd {
 
   /** Whether a query's text asks for the time, so that its plan is good for now only. */
   public static boolean asksTheClock(String text) {
-    return QueryTemplate.asksTheClock(text);
-  }
-
-  private static int reads(PlanNode plan) {
-    return plan instanceof PlanNode.Source
-        ? 1
-        : plan.inputs().stream().mapToInt(SqlFrontEnd::reads).sum();
+    return CLOCK.matcher(text).find();
   }
 
   static String name(SqlIdentifier id) {

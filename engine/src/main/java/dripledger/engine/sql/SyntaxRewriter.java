@@ -76,6 +76,9 @@ final class SyntaxRewriter extends SqlShuttle {
   @Override
   public SqlNode visit(SqlDynamicParam param) {
     SqlParserPos pos = param.getParserPosition();
+    if (param instanceof ArgumentLiterals.OpenParameter) {
+      return param;
+    }
     if (!(param instanceof NamedParameter named)) {
       throw new EngineException(
           Code.INVALID,

@@ -58,9 +58,13 @@ public final class Session implements AutoCloseable {
     return statements.describe(text, declared, caller);
   }
 
-  /** The query as a read by key, or null if it is something else. */
-  public PointRead pointRead(String text) {
-    return statements.pointRead(text, caller);
+  /**
+   * The query as a read by key, or null if it is something else.
+   *
+   * @param types of its parameters
+   */
+  public PointRead pointRead(String text, Map<String, ColumnType> types) {
+    return statements.pointRead(text, types, caller);
   }
 
   /** What it sees. */

@@ -18,6 +18,7 @@ import dripledger.engine.query.RunningScripts;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
+import dripledger.engine.sql.ArgumentKinds;
 import dripledger.engine.sql.Command;
 import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
@@ -43,7 +44,7 @@ public final class Statements {
   private static final int SHOWN = 1000; // characters of a statement
 
   private final SqlFrontEnd frontEnd;
-  private final PreparedQueries prepared = new PreparedQueries();
+  private final PreparedQueries prepared;
   private final EpochLoop loop;
   private final QueryRunner runner;
   private final TableTransactions transactions;
@@ -83,6 +84,7 @@ public final class Statements {
     this.sinks = sinks;
     this.nowMicros = nowMicros;
     this.access = access;
+    prepared = new PreparedQueries(frontEnd);
     roles = new RoleStatements(access);
   }
 
@@ -93,9 +95,14 @@ public final class Statements {
       String id,
       Caller caller,
       Consumer<Result> sink) {
-    Result known = answerPrepared(script, arguments, caller);
+    Command.QueryPlan known =
+        prepared.find(script, arguments, caller.role(), caller.catalog(catalog()));
     if (known != null) {
-      sink.accept(known);
+      try (RunningScripts.Script running = runner.scripts().begin(id, script, caller);
+          Pinned now = loop.pin()) {
+        running.goOn();
+        sink.accept(runner.answer(known, now.snapshot()));
+      }
       return;
     }
     List<SqlFrontEnd.Parsed> statements = frontEnd.parse(script);
@@ -107,7 +114,7 @@ public final class Statements {
         try {
           sink.accept(execute(command, parsed.text(), transaction, caller));
           if (command instanceof Command.Query && parsed.isWhole()) {
-            prepared.asked(script, frontEnd, caller, caller.catalog(catalog()));
+            prepared.asked(script, arguments, caller.role(), caller.catalog(catalog()));
           }
         } catch (EngineException e) {
           throw placed(e, parsed);
@@ -223,9 +230,10 @@ public final class Statements {
     }
   }
 
-  PointRead pointRead(String text, Caller caller) {
+  PointRead pointRead(String text, Map<String, ColumnType> types, Caller caller) {
     Catalog catalog = caller.catalog(catalog());
-    PreparedQuery query = frontEnd.prepare(text, catalog);
+    ArgumentKinds kinds = ArgumentKinds.ofTypes(types);
+    PreparedQuery query = kinds == null ? null : frontEnd.prepare(text, catalog, kinds);
     return query == null ? null : PointRead.of(query, catalog, loop.snapshot());
   }
 
@@ -257,7 +265,7 @@ public final class Statements {
           pinned == null
               ? transaction.answer(q.plan())
               : runner.answer(q.plan(), pinned.snapshot());
-      prepared.asked(text, frontEnd, caller, caller.catalog(catalog()));
+      prepared.asked(text, arguments, caller.role(), caller.catalog(catalog()));
       return answer;
     } catch (EngineException e) {
       throw placed(e, parsed);
@@ -303,17 +311,11 @@ public final class Statements {
   }
 
   /** The answer to a query that was asked before and need not be planned; or null. */
-  private Result answerPrepared(String script, Map<String, Object> arguments, Caller caller) {
-    try (Pinned now = loop.pin()) {
-      return answerPrepared(script, arguments, now.snapshot(), caller);
-    }
-  }
-
   Result answerPrepared(
       String script, Map<String, Object> arguments, Snapshot snapshot, Caller caller) {
-    PreparedQuery query = prepared.find(script, caller, caller.catalog(catalog()));
-    Map<Integer, Object> values = query == null ? null : PreparedQueries.bound(query, arguments);
-    return values == null ? null : runner.answerBound(query, values, snapshot);
+    Command.QueryPlan plan =
+        prepared.find(script, arguments, caller.role(), caller.catalog(catalog()));
+    return plan == null ? null : runner.answer(plan, snapshot);
   }
 
   /** Connectors name the option that is to blame; the statement knows where it stands. */

@@ -97,7 +97,11 @@ final class Preparations {
     }
     List<Field> fields =
         described.columns() == null ? null : origins.fields(described, session.caller());
-    PointRead point = fields == null ? null : session.pointRead(statement.text());
+    Map<String, ColumnType> types = new HashMap<>();
+    for (int i = 0; i < count; i++) {
+      types.put("$" + (i + 1), parameters.get(i));
+    }
+    PointRead point = fields == null ? null : session.pointRead(statement.text(), types);
     Prepared prepared =
         new Prepared(statement, Prepared.Kind.ENGINE, parameters, told, fields, point);
     synchronized (kept) {
