@@ -48,6 +48,20 @@ describe('EndpointPage', () => {
     expect(view.find('[data-test=result]').text()).toContain('QH-N4');
   });
 
+  it('goes on to the next page', async () => {
+    const page1 = { epoch: 7, rows: [{ area: 'QH-N4', parcels: 12 }], count: 1, rows_read: 2, elapsed_ms: 1 };
+    const call = vi.spyOn(api, 'callEndpoint').mockResolvedValueOnce({ ...page1, next: 'bWFyaw' });
+    const view = page();
+    await view.find('form').trigger('submit');
+    await flushPromises();
+    call.mockResolvedValueOnce({ ...page1, rows: [{ area: 'QH-S1', parcels: 3 }] });
+    await view.find('[data-test=next-page]').trigger('click');
+    await flushPromises();
+    expect(call).toHaveBeenLastCalledWith('busiest_areas', { after: 'bWFyaw' });
+    expect(view.find('[data-test=result]').text()).toContain('QH-S1');
+    expect(view.find('[data-test=next-page]').exists()).toBe(false);
+  });
+
   it('says what is wrong with a value', async () => {
     vi.spyOn(api, 'callEndpoint').mockRejectedValue(new api.ProblemError({ detail: 'parameter "n": no number' }));
     const view = page();

@@ -25,11 +25,12 @@ const given = computed(() => Object.fromEntries(Object.entries(values).filter(([
 const path = computed(() => endpointPath(props.name, given.value));
 const address = computed(() => location.origin + path.value);
 
-async function call() {
+/** @param after where a page begins; the first one if it is left out */
+async function call(after?: string) {
   busy.value = true;
   problem.value = null;
   try {
-    const got = await callEndpoint(props.name, given.value);
+    const got = await callEndpoint(props.name, after ? { ...given.value, after } : given.value);
     const columns = endpoint.value?.columns ?? [];
     const rows = markRaw(new LiveRows());
     rows.reset(got.rows.map((r) => ({ weight: 1, row: columns.map((c) => r[c.name] ?? null) })), Date.now());
@@ -52,7 +53,7 @@ async function call() {
       <span class="faded">{{ endpoint?.description }}</span>
       <Button class="close" text size="small" label="Close" data-test="close-endpoint" @click="emit('close')" />
     </div>
-    <form class="parameters" @submit.prevent="call">
+    <form class="parameters" @submit.prevent="call()">
       <label v-for="p in endpoint?.parameters" :key="p.name" :title="p.check ?? undefined">
         <span class="name">:{{ p.name }}</span>
         <InputText
@@ -82,6 +83,7 @@ async function call() {
         <span>{{ count(answer.rows_read) }} read</span>
         <span>epoch {{ count(answer.epoch) }}</span>
         <span>{{ answer.elapsed_ms.toFixed(1) }} ms</span>
+        <Button v-if="answer.next" text size="small" label="Next page" data-test="next-page" @click="call(answer.next)" />
       </template>
       <span v-else class="faded">The answer appears here.</span>
     </div>

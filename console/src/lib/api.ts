@@ -45,6 +45,8 @@ export interface EndpointAnswer {
   count: number;
   rows_read: number;
   elapsed_ms: number;
+  /** Where the next page begins, if there is one. */
+  next?: string;
 }
 
 /** How a sink does. */

@@ -31,7 +31,7 @@ public final class Scenario {
   private static final List<String> ROLES =
       List.of(
           "CREATE ROLE dispatch OPTIONS (statement_timeout '10 seconds', requests_per_second 200)",
-          "GRANT SELECT ON gate_load, busiest_areas TO dispatch",
+          "GRANT SELECT ON gate_load, busiest_areas, gate_minutes TO dispatch",
           "CREATE ROLE scanner OPTIONS (max_body '1 mb')",
           "GRANT INSERT ON note TO scanner");
 
@@ -176,7 +176,15 @@ public final class Scenario {
           WHERE p.service = :service AND s.at > CURRENT_TIMESTAMP - :minutes * INTERVAL '1' MINUTE
           GROUP BY p.area
           ORDER BY parcels DESC, p.area
-          LIMIT :n""");
+          LIMIT :n""",
+          """
+          CREATE ENDPOINT gate_minutes (gate VARCHAR OPTIONAL COMMENT 'one gate, or all if it is not given')
+          DESCRIPTION 'The scans of each gate and minute, page by page'
+          OPTIONS (page_rows 50) AS
+          SELECT gate, window_minute, scans
+          FROM gate_load
+          WHERE gate = :gate
+          ORDER BY gate, window_minute DESC""");
 
   private static final List<String> SINKS =
       List.of(

@@ -10,6 +10,7 @@ import dripledger.engine.sql.Argument;
 import dripledger.engine.sql.ArgumentKinds;
 import dripledger.engine.sql.SqlFrontEnd;
 import java.math.BigDecimal;
+import java.time.Instant;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
 import java.time.LocalTime;
@@ -83,6 +84,9 @@ class ParametersTest {
               + " ORDER BY parcel",
           "SELECT date_trunc(:s, at) AS h FROM parcel WHERE parcel = :n",
           "SELECT 100 / :n AS q",
+          "SELECT parcel FROM parcel WHERE at > CURRENT_TIMESTAMP - :n * INTERVAL '1' HOUR",
+          "SELECT parcel FROM parcel WHERE CAST(at AS DATE) < CURRENT_DATE AND parcel < :n ORDER BY 1",
+          "SELECT CURRENT_DATE AS d, date_trunc('day', CURRENT_TIMESTAMP) AS t, :n AS n",
           "SELECT COUNT(*) AS n FROM parcel WHERE grams / (grams - :n) > 1");
 
   /** Those that only values can tell what they are: planned with each. */
@@ -216,6 +220,16 @@ class ParametersTest {
       }
     }
     assertThat(ArgumentKinds.of(Map.of("t", argument(Kind.TIME, LocalTime.NOON)))).isNotNull();
+  }
+
+  /** A plan that was made before asks the clock anew. */
+  @Test
+  void theTimeIsThatOfTheAsking() {
+    String query = "SELECT CURRENT_TIMESTAMP AS t FROM gate WHERE gate = 'G1'";
+    for (int day = 10; day < 15; day++) {
+      db.clock(Instant.parse("2026-11-" + day + "T08:00:00Z"));
+      assertThat(answer(query, Map.of())).endsWith("[[2026-11-" + day + "T08:00]]");
+    }
   }
 
   /** A plan is of the catalog that it was made with. */

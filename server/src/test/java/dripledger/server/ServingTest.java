@@ -6,6 +6,8 @@ import java.io.ByteArrayInputStream;
 import java.net.URI;
 import java.net.http.HttpRequest;
 import java.net.http.HttpResponse;
+import java.util.regex.Matcher;
+import java.util.regex.Pattern;
 import org.apache.arrow.memory.RootAllocator;
 import org.apache.arrow.vector.ipc.ArrowStreamReader;
 import org.junit.jupiter.api.Test;
@@ -88,6 +90,45 @@ class ServingTest extends AccessService {
             sql("owner", "SELECT role, calls, errors FROM drip.endpoints WHERE name = 'much'")
                 .body())
         .contains("[\"owner\",1,1]");
+  }
+
+  @Test
+  void pagesAreFollowedByTheirLinks() throws Exception {
+    sql("owner", "CREATE TABLE queue (n INTEGER PRIMARY KEY, hall VARCHAR)");
+    sql("owner", "INSERT INTO queue SELECT n, 'M' || n % 3 FROM generate_series(1, 25) AS s (n)");
+    sql(
+        "owner",
+        "CREATE ENDPOINT queued (hall VARCHAR OPTIONAL) OPTIONS (page_rows 10) AS"
+            + " SELECT n, hall FROM queue WHERE hall = :hall ORDER BY hall DESC, n");
+    StringBuilder all = new StringBuilder();
+    String next = "/api/v1/endpoints/queued.csv";
+    for (int pages = 0; next != null; pages++) {
+      HttpResponse<byte[]> page = get("owner", next);
+      assertThat(page.statusCode()).as(next).isEqualTo(200);
+      all.append(text(page).replaceFirst("n,hall\\R", ""));
+      Matcher link =
+          Pattern.compile("<(.*)>; rel=\"next\"")
+              .matcher(page.headers().firstValue("Link").orElse(""));
+      next = link.matches() ? link.group(1) : null;
+      assertThat(pages).isLessThan(3);
+    }
+    assertThat(all.toString().lines().map(l -> l.replaceAll(",.*", "")))
+        .containsExactly(
+            ("2 5 8 11 14 17 20 23 1 4 7 10 13 16 19 22 25 3 6 9 12 15 18 21 24").split(" "));
+    HttpResponse<byte[]> some = get("owner", "/api/v1/endpoints/queued?hall=M1");
+    assertThat(text(some)).contains("\"count\":9").doesNotContain("\"next\"");
+    assertThat(text(get("owner", "/api/v1/endpoints/queued"))).contains("\"next\":\"");
+    HttpResponse<byte[]> wrong = get("owner", "/api/v1/endpoints/queued?after=behind");
+    assertThat(wrong.statusCode()).isEqualTo(400);
+    assertThat(text(wrong)).contains("gave as next").contains("begin with the first page");
+    assertThat(text(get("owner", "/api/v1/openapi.json"))).contains("next of the page before");
+    // The last page is another answer once it is not the last.
+    String last = "/api/v1/endpoints/queued?hall=M1";
+    String tag = tag(get("owner", last));
+    sql("owner", "INSERT INTO queue VALUES (28, 'M1'), (31, 'M1')");
+    HttpResponse<byte[]> longer = get("owner", last, "If-None-Match", tag);
+    assertThat(longer.statusCode()).isEqualTo(200);
+    assertThat(text(longer)).contains("\"next\":\"");
   }
 
   @Test

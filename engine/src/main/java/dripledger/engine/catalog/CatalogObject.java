@@ -235,6 +235,7 @@ public sealed interface CatalogObject
    * @param description or null
    * @param maxRows an answer of more is an error
    * @param maxRead a call that reads more rows is ended; 0 for any number
+   * @param pageRows rows of a page; 0 if it is answered as a whole
    * @param cacheMillis for how long an answer is given again; 0 for never
    * @param query as text
    * @param dependsOn what it reads
@@ -248,6 +249,7 @@ public sealed interface CatalogObject
       String description,
       int maxRows,
       long maxRead,
+      int pageRows,
       long cacheMillis,
       String query,
       Set<Long> dependsOn)

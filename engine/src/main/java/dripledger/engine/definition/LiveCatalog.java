@@ -223,6 +223,7 @@ final class LiveCatalog {
           c.description(),
           c.maxRows(),
           c.maxRead(),
+          c.pageRows(),
           c.cacheMillis(),
           c.query(),
           c.dependsOn());

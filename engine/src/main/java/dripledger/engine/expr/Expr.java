@@ -1,7 +1,12 @@
 package dripledger.engine.expr;
 
+import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.Schema;
+import java.math.BigDecimal;
+import java.time.LocalDate;
+import java.time.LocalDateTime;
+import java.time.LocalTime;
 import java.util.ArrayList;
 import java.util.List;
 
@@ -33,7 +38,25 @@ public sealed interface Expr {
    * @param value Boolean, Long (integers, times in microseconds, dates in days, months), Double,
    *     BigDecimal or String; null for NULL
    */
-  record Constant(Object value, ColumnType type) implements Expr {}
+  record Constant(Object value, ColumnType type) implements Expr {
+    /** Of a boxed value as {@link BoxedRows} has them, or null. */
+    public static Constant of(Object boxed, ColumnType type) {
+      if (boxed instanceof LocalDateTime time) {
+        return new Constant(BoxedRows.micros(time), type);
+      }
+      if (boxed instanceof LocalDate date) {
+        return new Constant(date.toEpochDay(), type);
+      }
+      if (boxed instanceof LocalTime time) {
+        return new Constant(time.toNanoOfDay() / 1000, type);
+      }
+      if (boxed instanceof Float || boxed instanceof Double) {
+        return new Constant(((Number) boxed).doubleValue(), type);
+      }
+      boolean integer = boxed instanceof Number && !(boxed instanceof BigDecimal);
+      return new Constant(integer ? (Object) ((Number) boxed).longValue() : boxed, type);
+    }
+  }
 
   /**
    * A value that is not known yet: what has one is no program until a constant is in its place.

@@ -32,6 +32,7 @@ import java.util.stream.Collectors;
  */
 public final class Endpoints {
   private static final int KEPT = 1000; // answers
+  private static final String AFTER = "after";
   private static final String MAKER = ""; // who may read all that is in the query
   private static final int SAMPLES = 1024; // of times, for each endpoint
 
@@ -52,13 +53,14 @@ public final class Endpoints {
    * The answer of a call.
    *
    * @param read rows read for it; none if it was kept
+   * @param next where the next page begins; null if there is none
    */
-  public record Called(Result.Rows rows, long read) {}
+  public record Called(Result.Rows rows, long read, String next) {}
 
   /** An endpoint and the values it is called with. */
-  private record Call(long endpoint, Map<String, Object> values) {}
+  private record Call(long endpoint, Map<String, Object> values, String after) {}
 
-  private record Answer(Result.Rows rows, long atNanos) {}
+  private record Answer(Pages.Page page, long atNanos) {}
 
   /**
    * What calls took so far.
@@ -82,7 +84,7 @@ public final class Endpoints {
       LongFunction<LiveNode> nodes) {
     this.nodes = nodes;
     this.frontEnd = frontEnd;
-    prepared = new PreparedQueries(frontEnd);
+    prepared = new PreparedQueries(frontEnd, nowMicros);
     this.runner = runner;
     this.catalog = catalog;
     this.pin = pin;
@@ -129,10 +131,10 @@ public final class Endpoints {
       if (endpoint.maxRead() > 0) {
         running.mostRead(endpoint.maxRead());
       }
-      Result.Rows rows = answer(endpoint, values(endpoint, given));
+      Pages.Page page = answer(endpoint, values(endpoint, given), given.get(AFTER));
       running.goOn();
       noted.done(System.nanoTime() - began);
-      return new Called(rows, running.rowsRead());
+      return new Called(page.rows(), running.rowsRead(), page.next());
     } catch (RuntimeException e) {
       noted.failed();
       throw e;
@@ -187,7 +189,7 @@ public final class Endpoints {
       values.put(p.name(), value(endpoint, p, given));
     }
     for (String name : given.keySet()) {
-      if (!values.containsKey(name)) {
+      if (!values.containsKey(name) && !(endpoint.pageRows() > 0 && name.equals(AFTER))) {
         throw new EngineException(
             Code.INVALID,
             "endpoint " + endpoint.name() + " has no parameter \"" + name + "\"",
@@ -227,20 +229,26 @@ public final class Endpoints {
     }
   }
 
-  private Result.Rows answer(CatalogObject.Endpoint endpoint, Map<String, Object> values) {
-    Call call = new Call(endpoint.id(), values);
+  private Pages.Page answer(
+      CatalogObject.Endpoint endpoint, Map<String, Object> values, String after) {
+    Call call = new Call(endpoint.id(), values, after);
     long kept = endpoint.cacheMillis() * 1_000_000;
     Answer known = kept == 0 ? null : answers.get(call);
     if (known != null && System.nanoTime() - known.atNanos < kept) {
-      return runner.bounded(known.rows);
+      runner.bounded(known.page.rows());
+      return known.page;
     }
     try (Pinned now = pin.get()) {
       Command.QueryPlan plan = plan(endpoint, call);
-      Result.Rows rows = runner.answer(plan, now.snapshot(), endpoint.maxRows());
+      int rows = endpoint.pageRows();
+      Pages.Page page =
+          rows > 0
+              ? Pages.page(runner, plan, rows, after, now.snapshot())
+              : new Pages.Page(runner.answer(plan, now.snapshot(), endpoint.maxRows()), null);
       if (kept > 0) {
-        answers.put(call, new Answer(rows, System.nanoTime()));
+        answers.put(call, new Answer(page, System.nanoTime()));
       }
-      return rows;
+      return page;
     }
   }
 

@@ -95,8 +95,11 @@ public final class PointRead {
     ColumnType[] types = new ColumnType[key.length];
     for (int i = 0; i < key.length; i++) {
       types[i] = version.schema().type(key[i]);
-      parameters[i] = query.parameters().get(asked.get(key[i]));
-      if (types[i].kind() != Kind.VARCHAR && !types[i].kind().isInteger()) {
+      int parameter = asked.get(key[i]);
+      parameters[i] =
+          parameter < query.parameters().size() ? query.parameters().get(parameter) : null;
+      boolean known = types[i].kind() == Kind.VARCHAR || types[i].kind().isInteger();
+      if (!known || parameters[i] == null) {
         return null;
       }
     }

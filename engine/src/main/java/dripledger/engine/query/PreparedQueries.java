@@ -7,6 +7,7 @@ import dripledger.engine.sql.PreparedQuery;
 import dripledger.engine.sql.SqlFrontEnd;
 import java.util.LinkedHashMap;
 import java.util.Map;
+import java.util.function.LongSupplier;
 
 /**
  * Queries that have been asked before, by their text and the types of their parameters: planned
@@ -24,6 +25,7 @@ public final class PreparedQueries {
   private record Key(String role, String text, ArgumentKinds kinds) {}
 
   private final SqlFrontEnd frontEnd;
+  private final LongSupplier nowMicros;
   private final Map<Key, Entry> kept =
       new LinkedHashMap<>(64, 0.75f, true) {
         private static final long serialVersionUID = 1L;
@@ -34,8 +36,12 @@ public final class PreparedQueries {
         }
       };
 
-  public PreparedQueries(SqlFrontEnd frontEnd) {
+  /**
+   * @param nowMicros the time of day, in microseconds since 1970
+   */
+  public PreparedQueries(SqlFrontEnd frontEnd, LongSupplier nowMicros) {
     this.frontEnd = frontEnd;
+    this.nowMicros = nowMicros;
   }
 
   /**
@@ -55,7 +61,7 @@ public final class PreparedQueries {
       entry = kept.get(new Key(role, text, kinds));
     }
     return entry != null && entry.catalog == catalog && entry.query != null
-        ? entry.query.bind(arguments)
+        ? entry.query.bind(arguments, nowMicros.getAsLong())
         : null;
   }
 

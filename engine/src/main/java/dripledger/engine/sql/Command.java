@@ -162,6 +162,7 @@ public sealed interface Command {
    *
    * @param description or null
    * @param maxRead 0 for any number
+   * @param pageRows rows of a page; 0 if it is answered as a whole
    * @param cacheMillis for how long an answer is given again; 0 for never
    * @param query as text, with its parameters
    */
@@ -173,6 +174,7 @@ public sealed interface Command {
       String description,
       int maxRows,
       long maxRead,
+      int pageRows,
       long cacheMillis,
       String query,
       Set<Long> dependsOn)

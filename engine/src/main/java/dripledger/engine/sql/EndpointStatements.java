@@ -69,7 +69,7 @@ final class EndpointStatements {
     String query = SqlFrontEnd.textOf(s.query(), script);
     StatementCheck check =
         new StatementCheck(catalog, script, ParameterTypes.anyValues(known), nowMicros);
-    Command.QueryPlan plan = check.query(s.query(), nowMicros, null);
+    Command.QueryPlan plan = check.query(s.query(), QueryClock.at(nowMicros), null);
     Set<String> names = new HashSet<>();
     for (Column column : plan.columns()) {
       if (column.name().equals(OutputNames.NONE) || !names.add(column.name())) {
@@ -88,6 +88,7 @@ final class EndpointStatements {
         s.description() == null ? null : ((SqlLiteral) s.description()).toValue(),
         number(s, "max_rows", options.getOrDefault("max_rows", "" + MOST_ROWS)),
         options.containsKey("max_read") ? number(s, "max_read", options.get("max_read")) : 0,
+        pageRows(s, options, plan, known.keySet()),
         options.containsKey("cache") ? Retention.micros(options.get("cache")) / 1000 : 0,
         query,
         check.used());
@@ -189,15 +190,44 @@ final class EndpointStatements {
     Map<String, String> options = new HashMap<>();
     given.forEach(
         (name, value) -> {
-          if (!Set.of("max_rows", "max_read", "cache").contains(name)) {
+          if (!Set.of("max_rows", "max_read", "page_rows", "cache").contains(name)) {
             throw SqlErrors.invalid(
                 value,
                 "an endpoint has no option \"" + name + "\"",
-                "there are max_rows, max_read and cache");
+                "there are max_rows, max_read, page_rows and cache");
           }
           options.put(name, ((SqlLiteral) value).toValue());
         });
     return options;
+  }
+
+  private static int pageRows(
+      Statement.CreateEndpoint s,
+      Map<String, String> options,
+      Command.QueryPlan plan,
+      Set<String> parameters) {
+    if (!options.containsKey("page_rows")) {
+      return 0;
+    }
+    if (plan.limit() >= 0 || plan.offset() > 0) {
+      throw SqlErrors.invalid(
+          s.query(),
+          "an endpoint that answers in pages has no LIMIT or OFFSET of its own",
+          "page_rows says how many rows there are on a page; LIMIT may be in a query below");
+    }
+    if (parameters.contains("after")) {
+      throw SqlErrors.invalid(
+          s.name(),
+          "parameter \"after\" of an endpoint that answers in pages says where a page begins",
+          "give yours another name");
+    }
+    int rows = number(s, "page_rows", options.get("page_rows"));
+    int most = number(s, "max_rows", options.getOrDefault("max_rows", "" + MOST_ROWS));
+    if (rows > most) {
+      throw SqlErrors.invalid(
+          s.name(), "a page of " + rows + " rows has more than max_rows " + most, null);
+    }
+    return rows;
   }
 
   private static int number(Statement.CreateEndpoint s, String option, String text) {

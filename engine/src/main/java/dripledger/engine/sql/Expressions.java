@@ -29,13 +29,13 @@ import org.apache.calcite.util.TimestampString;
 /** Turns the SQL library's expressions into ours. Single thread. */
 final class Expressions {
   private final RexBuilder rexBuilder;
-  private final Long now;
+  private final QueryClock now;
 
   /**
-   * @param now the time CURRENT_TIMESTAMP stands for, in microseconds since 1970, or null where the
-   *     clock must not be asked (a view's rows would depend on when they were computed)
+   * @param now what CURRENT_TIMESTAMP stands for, or null where the clock must not be asked (a
+   *     view's rows would depend on when they were computed)
    */
-  Expressions(RexBuilder rexBuilder, Long now) {
+  Expressions(RexBuilder rexBuilder, QueryClock now) {
     this.rexBuilder = rexBuilder;
     this.now = now;
   }
@@ -264,8 +264,7 @@ final class Expressions {
           "not supported yet: " + name + " in a view",
           "compare with a column, or use it in a query that is asked once");
     }
-    ColumnType type = TypeMapping.fromSql(call.getType());
-    return new Expr.Constant(type.kind() == Kind.DATE ? Math.floorDiv(now, Casts.DAY) : now, type);
+    return now.now(TypeMapping.fromSql(call.getType()));
   }
 
   // ---- JSON: what to do on empty and on error is among the operands, as symbols

@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import dripledger.engine.row.Column;
 import java.util.ArrayList;
 import java.util.HashSet;
 import java.util.List;
@@ -193,5 +194,20 @@ final class OutputNames {
       case DATE, TIME, TIMESTAMP -> type.name().toLowerCase(Locale.ROOT);
       default -> NONE;
     };
+  }
+
+  /** The columns by the names before AS, of which there may be fewer. */
+  static List<Column> named(List<SqlIdentifier> names, List<Column> columns) {
+    if (names.size() > columns.size()) {
+      throw SqlErrors.invalid(
+          names.get(columns.size()),
+          names.size() + " names for " + columns.size() + " columns",
+          "leave out those that are too many");
+    }
+    List<Column> named = new ArrayList<>(columns);
+    for (int i = 0; i < names.size(); i++) {
+      named.set(i, new Column(names.get(i).getSimple(), columns.get(i).type()));
+    }
+    return named;
   }
 }

@@ -49,9 +49,9 @@ final class PlanBuilder {
   private boolean judging; // whether rows are to be told by how they came from their stream
 
   /**
-   * @param now the time the query is asked at, in microseconds since 1970; null for a view
+   * @param now the time the query is asked at; null for a view
    */
-  PlanBuilder(RexBuilder rexBuilder, Long now) {
+  PlanBuilder(RexBuilder rexBuilder, QueryClock now) {
     this.rexBuilder = rexBuilder;
     expressions = new Expressions(rexBuilder, now);
   }

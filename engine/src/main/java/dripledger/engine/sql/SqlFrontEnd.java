@@ -245,22 +245,19 @@ public final class SqlFrontEnd {
     SqlNode node = statements.get(0).node;
     if (statements.size() != 1
         || node instanceof StatementNode
-        || !node.isA(SqlKind.QUERY) && node.getKind() != SqlKind.ORDER_BY
-        || asksTheClock(text)) {
+        || !node.isA(SqlKind.QUERY) && node.getKind() != SqlKind.ORDER_BY) {
       return null;
     }
     try {
       Map<String, Object> standIns = kinds.standIns();
       dropAbsent(node, standIns);
-      Command.QueryPlan plan =
-          new StatementCheck(catalog, text, standIns, 0).query(node, null, null);
       List<String> open = kinds.open();
+      StatementCheck check = new StatementCheck(catalog, text, standIns, 0);
+      Command.QueryPlan plan = check.query(node, QueryClock.open(open.size()), null);
       boolean counts =
           isCount(plan.limitParameter(), open, kinds)
               && isCount(plan.offsetParameter(), open, kinds);
-      return counts && (open.isEmpty() || BoundPlan.canBind(plan.plan()))
-          ? new PreparedQuery(plan, open)
-          : null;
+      return counts && BoundPlan.canBind(plan.plan()) ? new PreparedQuery(plan, open) : null;
     } catch (RuntimeException | AssertionError e) {
       return null; // planned with its values, it says what is wrong with it
     }

@@ -101,7 +101,7 @@ final class StatementCheck {
       return modification(node);
     }
     if (node.isA(SqlKind.QUERY) || node.getKind() == SqlKind.ORDER_BY) {
-      return new Command.Query(query(node, nowMicros, null));
+      return new Command.Query(query(node, QueryClock.at(nowMicros), null));
     }
     SqlParserPos at = node.getParserPosition();
     throw SyntaxRewriter.unsupported("this statement", at, "ask with SELECT or FOLLOW");
@@ -215,7 +215,8 @@ final class StatementCheck {
     String query = SqlFrontEnd.textOf(s.query(), script);
     Command.QueryPlan plan = query(s.query(), null, ViewOptions.kept(s.options()));
     Schema columns =
-        new Schema(s.columns() == null ? plan.columns() : named(s.columns(), plan.columns()));
+        new Schema(
+            s.columns() == null ? plan.columns() : OutputNames.named(s.columns(), plan.columns()));
     checkKept(columns, s.query());
     if (!s.materialized()) {
       return new Command.CreateView(
@@ -271,21 +272,6 @@ final class StatementCheck {
     return SinkOptions.of(s, plan, Set.copyOf(used), definitions.target(s), catalog);
   }
 
-  /** The columns by the names before AS, of which there may be fewer. */
-  private static List<Column> named(List<SqlIdentifier> names, List<Column> columns) {
-    if (names.size() > columns.size()) {
-      throw SqlErrors.invalid(
-          names.get(columns.size()),
-          names.size() + " names for " + columns.size() + " columns",
-          "leave out those that are too many");
-    }
-    List<Column> named = new ArrayList<>(columns);
-    for (int i = 0; i < names.size(); i++) {
-      named.set(i, new Column(names.get(i).getSimple(), columns.get(i).type()));
-    }
-    return named;
-  }
-
   private void refuseFigures(SqlNode query) {
     if (used.stream().anyMatch(id -> id < 0)) {
       throw SqlErrors.invalid(
@@ -301,7 +287,10 @@ final class StatementCheck {
       }
       if (object instanceof CatalogObject.View v) {
         return new Command.Explain(
-            s.analyze(), query(parseQuery(v.query()), nowMicros, null).plan(), null, false);
+            s.analyze(),
+            query(parseQuery(v.query()), QueryClock.at(nowMicros), null).plan(),
+            null,
+            false);
       }
       if (object instanceof CatalogObject.Endpoint e) {
         return new Command.Explain(
@@ -333,7 +322,8 @@ final class StatementCheck {
           s.target().getParserPosition(),
           "EXPLAIN ANALYZE name takes a materialized view");
     }
-    return new Command.Explain(false, query(s.target(), nowMicros, null).plan(), null, false);
+    return new Command.Explain(
+        false, query(s.target(), QueryClock.at(nowMicros), null).plan(), null, false);
   }
 
   // ---- queries
@@ -384,7 +374,7 @@ final class StatementCheck {
                         .withSimplify(simplify)));
   }
 
-  private PlanBuilder builder(Long now) {
+  private PlanBuilder builder(QueryClock now) {
     return new PlanBuilder(cluster.getRexBuilder(), now);
   }
 
@@ -392,7 +382,7 @@ final class StatementCheck {
    * @param now null where the clock must not be asked
    * @param kept whether the answer is kept up to date, so that order and limit have no meaning
    */
-  Command.QueryPlan query(SqlNode node, Long now, Kept how) {
+  Command.QueryPlan query(SqlNode node, QueryClock now, Kept how) {
     boolean kept = how != null;
     List<String> names = OutputNames.of(node);
     boolean chooses = node instanceof SqlOrderBy o && o.query instanceof DistinctOnSelect;
@@ -472,7 +462,9 @@ final class StatementCheck {
       validated = validator.validate(node.accept(new SyntaxRewriter(arguments)));
       modify = (TableModify) relations(validator, reader, validated).rel;
       PlanNode rows =
-          builder(nowMicros).query(QueryShape.of(modify.getInput(), null), identity(modify)).plan();
+          builder(QueryClock.at(nowMicros))
+              .query(QueryShape.of(modify.getInput(), null), identity(modify))
+              .plan();
       if (insert) {
         return new Command.Insert(object.name(), rows);
       }

@@ -84,7 +84,7 @@ public final class Statements {
     this.sinks = sinks;
     this.nowMicros = nowMicros;
     this.access = access;
-    prepared = new PreparedQueries(frontEnd);
+    prepared = new PreparedQueries(frontEnd, nowMicros);
     roles = new RoleStatements(access);
   }
 

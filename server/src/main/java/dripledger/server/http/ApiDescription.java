@@ -53,6 +53,15 @@ final class ApiDescription {
     }
     List<Object> parameters = new ArrayList<>();
     endpoint.parameters().forEach(p -> parameters.add(parameter(p)));
+    if (endpoint.pageRows() > 0) {
+      Map<String, Object> after = new LinkedHashMap<>();
+      after.put("name", "after");
+      after.put("in", "query");
+      after.put("required", false);
+      after.put("description", "next of the page before; left out for the first page");
+      after.put("schema", Map.of("type", "string"));
+      parameters.add(after);
+    }
     operation.put("parameters", parameters);
     Map<String, Object> content = new LinkedHashMap<>();
     Map<String, Object> json = new LinkedHashMap<>();
@@ -115,6 +124,12 @@ final class ApiDescription {
     properties.put("epoch", Map.of("type", "integer", "format", "int64"));
     properties.put("rows", Map.of("type", "array", "items", row(endpoint)));
     properties.put("count", Map.of("type", "integer"));
+    if (endpoint.pageRows() > 0) {
+      properties.put(
+          "next",
+          Map.of(
+              "type", "string", "description", "what after is for the next page, if there is one"));
+    }
     properties.put("rows_read", Map.of("type", "integer"));
     properties.put("elapsed_ms", Map.of("type", "number"));
     return Map.of("type", "object", "properties", properties);

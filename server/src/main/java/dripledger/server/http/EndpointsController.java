@@ -30,6 +30,7 @@ import org.springframework.security.core.annotation.AuthenticationPrincipal;
 import org.springframework.web.bind.annotation.GetMapping;
 import org.springframework.web.bind.annotation.PathVariable;
 import org.springframework.web.bind.annotation.RestController;
+import org.springframework.web.util.UriComponentsBuilder;
 import tools.jackson.core.JsonGenerator;
 import tools.jackson.databind.json.JsonMapper;
 
@@ -96,18 +97,30 @@ class EndpointsController {
     }
     Endpoints.Called called = engine.endpoints().call(endpoint, given, caller);
     Result.Rows rows = called.rows();
-    String tag = tag(rows, format);
+    String tag = tag(called, format);
     tags.put(call, new Tagged(version, tag));
     if (tag.equals(known)) {
       return answer(HttpStatus.NOT_MODIFIED, tag, rows.epoch()).build();
     }
     ResponseEntity.BodyBuilder answer =
         answer(HttpStatus.OK, tag, rows.epoch()).header("Drip-Rows-Read", "" + called.read());
+    if (called.next() != null) {
+      answer.header(HttpHeaders.LINK, "<" + next(request, called.next()) + ">; rel=\"next\"");
+    }
     return format == null
         ? answer.contentType(MediaType.APPLICATION_JSON).body(json(called, began))
         : answer
             .header(HttpHeaders.CONTENT_TYPE, format.mediaType())
             .body(file(endpoint.name(), format, rows));
+  }
+
+  /** The address of the next page, as RFC 8288 has it. */
+  private static String next(HttpServletRequest request, String next) {
+    return UriComponentsBuilder.fromPath(request.getRequestURI())
+        .query(request.getQueryString())
+        .replaceQueryParam("after", next)
+        .build(true)
+        .toUriString();
   }
 
   private static ResponseEntity.BodyBuilder answer(HttpStatus status, String tag, long epoch) {
@@ -155,6 +168,9 @@ class EndpointsController {
       rows.rows().forEach(row -> JsonRows.object(json, rows.columns(), row));
       json.writeEndArray();
       json.writeNumberProperty("count", rows.rows().size());
+      if (called.next() != null) {
+        json.writeStringProperty("next", called.next());
+      }
       json.writeNumberProperty("rows_read", called.read());
       json.writeNumberProperty("elapsed_ms", (System.nanoTime() - began) / 1000 / 1e3);
       json.writeEndObject();
@@ -174,8 +190,10 @@ class EndpointsController {
   }
 
   /** Of the rows and their form, so that it changes if and only if they do. */
-  private static String tag(Result.Rows rows, RowStream.Format format) {
+  private static String tag(Endpoints.Called called, RowStream.Format format) {
+    Result.Rows rows = called.rows();
     MessageDigest digest = digest();
+    digest.update(String.valueOf(called.next()).getBytes(StandardCharsets.UTF_8));
     digest.update(String.valueOf(format).getBytes(StandardCharsets.UTF_8));
     for (Object[] row : rows.rows()) {
       digest.update(JsonRows.message(rows.columns(), row));
