@@ -9,6 +9,7 @@ import dripledger.server.access.Tokens;
 import dripledger.server.access.Trust;
 import dripledger.server.records.Journal;
 import dripledger.server.records.PostgresAccess;
+import dripledger.server.records.Secrets;
 import java.io.IOException;
 import java.nio.file.Files;
 import java.nio.file.Path;
@@ -47,8 +48,8 @@ class AccessConfiguration {
   }
 
   @Bean(destroyMethod = "close")
-  Tokens tokens(Access access, PostgresAccess records, Settings settings) {
-    Tokens tokens = new Tokens(access, records);
+  Tokens tokens(Access access, PostgresAccess records, Secrets secrets, Settings settings) {
+    Tokens tokens = new Tokens(access, records, secrets.derived("salts of unknown roles"));
     if (tokens.good(Role.OWNER).isEmpty()) { // at the first start, or if none is left
       Path file =
           settings.ownerTokenFile().isEmpty()

@@ -39,6 +39,7 @@ abstract class AccessService {
 
   static PostgresCluster cluster;
   static ConfigurableApplicationContext service;
+  static Connection before; // without a token, from before there was a role
   static final Map<String, String> TOKENS = new LinkedHashMap<>(); // by who has them
 
   /** Starts the service before the first class and ends it after the last. */
@@ -86,6 +87,7 @@ abstract class AccessService {
     Path folder = Files.createDirectories(OWNER.resolveSibling("inbox")).toAbsolutePath();
     Files.writeString(folder.resolve("a.csv"), "parcel,gate\n1,G01\n");
     sql(null, "CREATE CONNECTION inbox TYPE file OPTIONS (path '" + folder + "')");
+    before = connect("owner", null);
     sql(null, "CREATE ROLE dispatch; GRANT SELECT ON hall, in_hall TO dispatch");
     TOKENS.put("owner", Files.readString(OWNER).strip());
     assertThat(sql(null, "SHOW ROLES").statusCode()).isEqualTo(401); // from now on

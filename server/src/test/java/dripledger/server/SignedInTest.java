@@ -25,6 +25,23 @@ import tools.jackson.databind.JsonNode;
 class SignedInTest extends AccessService {
   private static final Logger LOG = LoggerFactory.getLogger(SignedInTest.class);
 
+  /** Whoever came without a token while that would do is put out when it will not. */
+  @Test
+  void aConnectionFromBeforeTheFirstRoleIsPutOut() {
+    assertThatThrownBy(() -> rows(before, "SELECT 1")).isInstanceOf(SQLException.class);
+  }
+
+  @Test
+  void refusedTokensAreInTheJournal() throws Exception {
+    assertThat(call("made_up", "GET", "/api/v1/objects", null).statusCode()).isEqualTo(401);
+    assertThat(call(null, "GET", "/api/v1/objects", null).statusCode()).isEqualTo(401);
+    for (String detail : new String[] {"a token that is not good", "no token"}) {
+      String asked =
+          "SELECT via FROM drip.journal WHERE role = 'nobody' AND what = 'refused' AND detail = '%s'";
+      assertThat(sql("owner", asked.formatted(detail)).body()).contains("HTTP from 127.0.0.1");
+    }
+  }
+
   @Test
   void aTokenIsThePasswordOfItsRole() throws Exception {
     try (Connection c = connect("dispatch", "dispatch")) {

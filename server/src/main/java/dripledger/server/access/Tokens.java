@@ -40,7 +40,7 @@ public final class Tokens implements AutoCloseable {
   private final Access access;
   private final PostgresAccess records;
   private final SecureRandom random = new SecureRandom();
-  private final byte[] unknown = new byte[RANDOM_BYTES]; // to salt who is not there
+  private final byte[] unknown; // to salt who is not there
   private final Map<String, Kept> byDigest = new ConcurrentHashMap<>();
   private final Map<Long, Kept> byId = new ConcurrentHashMap<>();
   private final Map<Long, Instant> used = new ConcurrentHashMap<>();
@@ -56,10 +56,13 @@ public final class Tokens implements AutoCloseable {
   /** A token that was just made: what is never shown again. */
   public record Made(Kept kept, String token) {}
 
-  public Tokens(Access access, PostgresAccess records) {
+  /**
+   * @param unknown a secret of this service, by which who is not there looks as if it were
+   */
+  public Tokens(Access access, PostgresAccess records, byte[] unknown) {
     this.access = access;
     this.records = records;
-    random.nextBytes(unknown);
+    this.unknown = unknown.clone();
     records.kept().forEach(this::keep);
     access.onChange(this::rolesChanged);
   }

@@ -49,6 +49,8 @@ public final class Trust {
 
   /** As who somebody comes that says nothing; null if that will not do. */
   public Caller unproven(InetAddress from) {
-    return isOpen() && from.isLoopbackAddress() ? access.caller("owner", "this machine") : null;
+    return isOpen() && from.isLoopbackAddress()
+        ? access.caller("owner", "this machine", this::isOpen)
+        : null;
   }
 }

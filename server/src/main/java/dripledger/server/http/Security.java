@@ -1,5 +1,6 @@
 package dripledger.server.http;
 
+import dripledger.engine.access.Access;
 import dripledger.server.access.SignIns;
 import dripledger.server.access.Tokens;
 import dripledger.server.access.Trust;
@@ -28,7 +29,8 @@ import org.springframework.security.web.firewall.HttpFirewall;
 @Configuration
 class Security {
   @Bean
-  SecurityFilterChain chain(HttpSecurity http, Tokens tokens, SignIns signIns, Trust trust)
+  SecurityFilterChain chain(
+      HttpSecurity http, Access access, Tokens tokens, SignIns signIns, Trust trust)
       throws Exception {
     return http.csrf(AbstractHttpConfigurer::disable)
         .headers(AbstractHttpConfigurer::disable)
@@ -57,7 +59,8 @@ class Security {
                     .permitAll())
         .exceptionHandling(
             e ->
-                e.authenticationEntryPoint((request, response, why) -> unknown(request, response))
+                e.authenticationEntryPoint(
+                        (request, response, why) -> unknown(access, request, response))
                     .accessDeniedHandler(
                         (request, response, why) ->
                             problem(response, 403, "Refused", "only the owner may read that")))
@@ -101,9 +104,12 @@ class Security {
     };
   }
 
-  private static void unknown(HttpServletRequest request, HttpServletResponse response)
-      throws IOException {
+  private static void unknown(
+      Access access, HttpServletRequest request, HttpServletResponse response) throws IOException {
     boolean said = request.getHeader("Authorization") != null;
+    access
+        .caller("nobody", "HTTP from " + request.getRemoteAddr())
+        .note("refused", null, said ? "a token that is not good" : "no token");
     response.setHeader("WWW-Authenticate", "Bearer");
     problem(
         response,

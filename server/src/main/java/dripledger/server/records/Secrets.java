@@ -17,6 +17,7 @@ import java.util.ArrayList;
 import java.util.HexFormat;
 import java.util.List;
 import javax.crypto.Cipher;
+import javax.crypto.Mac;
 import javax.crypto.spec.GCMParameterSpec;
 import javax.crypto.spec.SecretKeySpec;
 import javax.sql.DataSource;
@@ -62,6 +63,21 @@ public final class Secrets {
       return read;
     } catch (IOException e) {
       throw new UncheckedIOException("the key file of the secrets cannot be used: " + file, e);
+    }
+  }
+
+  /**
+   * A key that is always the same as long as the key file is, and tells nothing of it.
+   *
+   * @param purpose each has its own
+   */
+  public byte[] derived(String purpose) {
+    try {
+      Mac mac = Mac.getInstance("HmacSHA256");
+      mac.init(new SecretKeySpec(key.getEncoded(), "HmacSHA256"));
+      return mac.doFinal(purpose.getBytes(StandardCharsets.UTF_8));
+    } catch (GeneralSecurityException e) {
+      throw new IllegalStateException("every Java has HmacSHA256", e);
     }
   }
 

@@ -286,9 +286,10 @@ final class WireServer implements SmartLifecycle {
     open.forEach(
         (number, connection) -> {
           WireSession session = connection.session;
-          if (session != null && !session.caller().isGood()) {
+          // Whoever makes the first role has it answered, and is put out after it.
+          if (session != null && !session.caller().isGood() && !session.isOfThisThread()) {
             session.cancel();
-            end(number, connection, "its token is no longer good");
+            end(number, connection, "its token is no longer good, or it has none and needs one");
           }
         });
   }

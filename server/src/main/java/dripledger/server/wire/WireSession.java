@@ -34,6 +34,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private volatile boolean cancelled;
   private StatementText current;
   private volatile String doing; // null while the client is waited for
+  private final Thread thread = Thread.currentThread();
   private volatile long since = System.nanoTime();
 
   WireSession(
@@ -84,6 +85,11 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
         failed(new WireError("XX000", "the service made a mistake; its log says more", null), type);
       }
     }
+  }
+
+  /** Whether it is this thread that answers it. */
+  boolean isOfThisThread() {
+    return thread == Thread.currentThread();
   }
 
   /** Whose it is. */
