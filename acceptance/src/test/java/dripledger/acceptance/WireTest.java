@@ -198,6 +198,35 @@ class WireTest extends WireService {
     }
   }
 
+  /** The statements of one message are one change, if they change tables only. */
+  @Test
+  void oneMessageIsOneChange() throws Exception {
+    try (Connection c = service.connect("preferQueryMode=simple");
+        Connection other = service.connect();
+        Statement s = c.createStatement()) {
+      s.execute(
+          "CREATE TABLE tub (n INTEGER PRIMARY KEY); CREATE TABLE lid (n INTEGER PRIMARY KEY)");
+      assertThatThrownBy(
+              () -> s.execute("INSERT INTO tub VALUES (1); INSERT INTO tub VALUES (2), (1)"))
+          .hasMessageContaining("already has a row");
+      assertThat(ask(c, "SELECT COUNT(*) FROM tub")).isEqualTo("0\n");
+      s.execute("INSERT INTO tub VALUES (1); UPDATE tub SET n = n + 1; SELECT n FROM tub");
+      assertThat(ask(other, "SELECT n FROM tub")).isEqualTo("2\n");
+      // What was made before a definition fails stays made.
+      assertThatThrownBy(
+              () -> s.execute("INSERT INTO tub VALUES (3); DROP TABLE lid; DROP TABLE lid"))
+          .isInstanceOf(SQLException.class);
+      assertThat(ask(other, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
+      // In a transaction of its own nothing is made before its end.
+      s.execute("BEGIN");
+      s.execute("DELETE FROM tub; INSERT INTO tub VALUES (9)");
+      assertThat(ask(other, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
+      s.execute("ROLLBACK");
+      assertThat(ask(c, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
+      s.execute("DROP TABLE tub");
+    }
+  }
+
   @Test
   void errorsHaveAPlaceAHintAndAState() throws Exception {
     try (Connection c = service.connect();

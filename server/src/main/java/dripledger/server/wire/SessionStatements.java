@@ -61,7 +61,8 @@ final class SessionStatements implements AutoCloseable {
 
   static boolean isOne(StatementText s) {
     String word = s.token(0).kind() == Lexer.Kind.WORD ? s.token(0).text() : "";
-    return WORDS.contains(word) && !(word.equals("show") && LISTS.contains(s.token(1).text()));
+    return SessionNames.of(s) != null
+        || WORDS.contains(word) && !(word.equals("show") && LISTS.contains(s.token(1).text()));
   }
 
   /** Whether it can end a transaction that failed. */
@@ -74,6 +75,9 @@ final class SessionStatements implements AutoCloseable {
 
   Portal portal(StatementText s) {
     return switch (s.token(0).text()) {
+      case "select" ->
+          SessionNames.portal(
+              SessionNames.of(s), connection.variables().get("session_authorization"));
       case "set" -> set(s);
       case "reset" -> reset(s);
       case "show" -> show(s);

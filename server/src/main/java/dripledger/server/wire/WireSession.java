@@ -152,15 +152,48 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     if (all.isEmpty()) {
       out.begin('I').end();
     }
-    for (StatementText statement : all) {
-      began(statement);
-      try (Portal portal = portal(statement)) {
-        List<Field> fields = portal.fields();
-        if (fields != null) {
-          Field.describe(out, fields, Formats.TEXT);
-        }
-        complete(portal, portal.send(out, Formats.TEXT, 0));
+    boolean together = isOneChange(all) && !engine.inTransaction();
+    try {
+      if (together) {
+        engine.begin(false, false);
       }
+      for (StatementText statement : all) {
+        answer(statement);
+      }
+      if (together) {
+        engine.commit();
+      }
+    } catch (RuntimeException e) {
+      if (together) {
+        engine.rollback();
+      }
+      throw e;
+    }
+  }
+
+  /**
+   * Whether the statements of one message are made or forgotten together, as the protocol has it:
+   * if all of them change tables or only read. Definitions are made one by one.
+   */
+  private static boolean isOneChange(List<StatementText> all) {
+    return all.size() > 1
+        && all.stream()
+            .allMatch(
+                s ->
+                    s.begins("insert")
+                        || s.begins("update")
+                        || s.begins("delete")
+                        || s.begins("select"));
+  }
+
+  private void answer(StatementText statement) throws IOException {
+    began(statement);
+    try (Portal portal = portal(statement)) {
+      List<Field> fields = portal.fields();
+      if (fields != null) {
+        Field.describe(out, fields, Formats.TEXT);
+      }
+      complete(portal, portal.send(out, Formats.TEXT, 0));
     }
   }
 
