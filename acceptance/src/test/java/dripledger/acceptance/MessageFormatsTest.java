@@ -8,6 +8,7 @@ import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
 import java.nio.file.attribute.PosixFilePermissions;
+import java.util.Base64;
 import org.junit.jupiter.api.Test;
 
 /** Formats other than JSON and CSV, from broker and folder to the answer of a query. */
@@ -71,6 +72,52 @@ class MessageFormatsTest extends SourceTest {
     }
     assertThat(error("CREATE STREAM a FROM hub_log (topic 'avro.scan') FORMAT avro"))
         .contains("FORMAT avro needs to know the schemas");
+  }
+
+  /** The registry's password or token is a secret of the broker's connection. */
+  @Test
+  void theRegistryIsToldWhoAsks() throws Exception {
+    hub.topic("avro.asked", 1);
+    try (RegistryStandIn registry = new RegistryStandIn()) {
+      int number = registry.register("avro.asked-value", Samples.AVRO);
+      hub.send("avro.asked", Samples.avro(Samples.AVRO, number, 3));
+      service.call("PUT", "/api/v1/secrets/registry", "{\"value\":\"of the hub\"}");
+      String connection =
+          "CREATE CONNECTION %s TYPE kafka OPTIONS (bootstrap_servers '"
+              + hub.broker().servers()
+              + "', %s)";
+      String stream =
+          "CREATE STREAM %s FROM %s (topic 'avro.asked') FORMAT avro (registry '"
+              + registry.url()
+              + "')";
+      registry.login("Basic " + base64("reader:of the hub"));
+      assertThat(error(stream.formatted("asked", "hub_log")))
+          .contains("status 401", "registry_user and registry_password, or registry_token");
+      assertThat(error(connection.formatted("half", "registry_user 'reader'")))
+          .contains("registry_user and registry_password, or registry_token");
+      assertThat(error(connection.formatted("plain", "registry_token 'of the hub'")))
+          .contains("would keep a secret in plain text");
+      service.sql(
+          connection.formatted(
+              "named", "registry_user 'reader', registry_password SECRET registry"));
+      service.sql(stream.formatted("asked", "named"));
+      expect("SELECT parcel FROM asked", "[[3]]");
+      registry.login("Bearer of the hub");
+      service.sql(connection.formatted("by_token", "registry_token SECRET registry"));
+      service.sql(stream.formatted("asked_again", "by_token"));
+      expect("SELECT parcel FROM asked_again", "[[3]]");
+      service.sql(
+          "CREATE SINK told TO by_token (topic 'avro.told', partitions 1) FORMAT avro (registry '"
+              + registry.url()
+              + "') OPTIONS (start 'with snapshot') AS SELECT parcel FROM asked_again");
+      assertThat(registry.newest("avro.told-value")).contains("parcel");
+      assertThat(String.valueOf(service.sql("SHOW CREATE by_token"))).doesNotContain("of the hub");
+      service.sql("DROP SINK told; DROP STREAM asked; DROP STREAM asked_again");
+    }
+  }
+
+  private static String base64(String text) {
+    return Base64.getEncoder().encodeToString(text.getBytes(StandardCharsets.UTF_8));
   }
 
   @Test

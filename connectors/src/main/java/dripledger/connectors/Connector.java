@@ -1,6 +1,7 @@
 package dripledger.connectors;
 
 import dripledger.connectors.format.DriftLog;
+import dripledger.connectors.message.MessageReader;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.SourcePosition;
 import dripledger.engine.catalog.SourceSpec;
@@ -63,8 +64,14 @@ public interface Connector {
       Page template,
       PartitionSink sink);
 
+  /** What reads single messages of an object, such as those that were rejected and repaired. */
+  default MessageReader reader(ConnectionOptions options, CatalogObject object) {
+    return new MessageReader(object, null);
+  }
+
   /** Reads kept messages again; see {@link dripledger.engine.source.Connectors#again}. */
-  default List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
+  default List<Object[]> again(
+      ConnectionOptions options, CatalogObject.Stream stream, int partition, Page messages) {
     throw new EngineException(
         Code.INVALID,
         "the events \"" + stream.name() + "\" keeps were taken without the column",

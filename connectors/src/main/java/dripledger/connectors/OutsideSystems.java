@@ -208,7 +208,7 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
       CatalogObject.Stream stream,
       int partition,
       Page messages) {
-    return connector(connection).again(stream, partition, messages);
+    return connector(connection).again(options(connection), stream, partition, messages);
   }
 
   @Override
@@ -276,13 +276,22 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   @Override
-  public void decode(CatalogObject object, byte[] key, byte[] raw, Page into) {
+  public void decode(
+      CatalogObject.Connection connection,
+      CatalogObject object,
+      byte[] key,
+      byte[] raw,
+      Page into) {
     try {
       Message message = new Message();
       message.key = key;
       message.value(raw);
       message.timeMillis = System.currentTimeMillis();
-      new MessageReader(object, null).read(message, into);
+      MessageReader reader =
+          connection == null
+              ? new MessageReader(object, null)
+              : connector(connection).reader(options(connection), object);
+      reader.read(message, into);
     } catch (FormatException | RowWriter.RowTooLargeException e) {
       throw new EngineException(Code.FAILED, e.getMessage());
     }

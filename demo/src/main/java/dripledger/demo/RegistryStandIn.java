@@ -18,6 +18,7 @@ import java.util.function.BiPredicate;
  */
 public final class RegistryStandIn implements AutoCloseable {
   private final HttpServer server;
+  private volatile String login;
   private final List<String> schemas = new ArrayList<>();
   private final Map<String, Integer> newest = new HashMap<>();
   private BiPredicate<String, String> compatible = (before, now) -> true;
@@ -27,6 +28,12 @@ public final class RegistryStandIn implements AutoCloseable {
     server.createContext(
         "/",
         exchange -> {
+          if (login != null
+              && !login.equals(exchange.getRequestHeaders().getFirst("Authorization"))) {
+            exchange.sendResponseHeaders(401, -1);
+            exchange.close();
+            return;
+          }
           String path = exchange.getRequestURI().getPath();
           String answer =
               exchange.getRequestMethod().equals("POST")
@@ -41,6 +48,11 @@ public final class RegistryStandIn implements AutoCloseable {
           exchange.close();
         });
     server.start();
+  }
+
+  /** From now on whoever asks says this in the header Authorization; null for nobody need. */
+  public void login(String authorization) {
+    login = authorization;
   }
 
   public String url() {

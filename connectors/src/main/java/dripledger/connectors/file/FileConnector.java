@@ -283,7 +283,8 @@ public final class FileConnector implements Connector {
   }
 
   @Override
-  public List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
+  public List<Object[]> again(
+      ConnectionOptions options, CatalogObject.Stream stream, int partition, Page messages) {
     return FileReader.of(stream, null).again(partition, messages);
   }
 

@@ -33,9 +33,9 @@ final class AvroMessages {
    * @param name of the record, where there is no schema file
    * @param target with the options registry or schema_file, of which there must be one
    */
-  AvroMessages(String name, List<Column> columns, SourceSpec target) {
+  AvroMessages(String name, List<Column> columns, SourceSpec target, RegistryLogin login) {
     this.columns = columns;
-    registry = Formats.registry(target);
+    registry = Formats.registry(target, login);
     Schema given = Formats.given(target);
     if (registry != null && given != null) {
       throw new EngineException(

@@ -44,13 +44,13 @@ public final class Formats {
 
   /** The decoder a FROM clause asks for. */
   public static MessageDecoder decoder(
-      SourceSpec source, Schema schema, Origins origins, DriftLog drift) {
+      SourceSpec source, Schema schema, Origins origins, DriftLog drift, RegistryLogin login) {
     try {
       return switch (name(source)) {
         case "json" -> new JsonDecoder(schema, origins, drift);
         case "csv" -> new CsvDecoder(schema, origins, header(source), drift);
         case "avro" -> {
-          SchemaRegistry registry = registry(source);
+          SchemaRegistry registry = registry(source, login);
           yield new AvroDecoder(
               FieldTree.of(schema, origins),
               registry == null ? null : registry::byNumber,
@@ -81,14 +81,14 @@ public final class Formats {
     return header == null ? null : Arrays.asList(header.split(" *, *"));
   }
 
-  static SchemaRegistry registry(SourceSpec source) {
+  static SchemaRegistry registry(SourceSpec source, RegistryLogin login) {
     String url = source.option("registry");
     if (url == null && source.option("schema_file") == null) {
       throw invalid(
           "FORMAT avro needs to know the schemas",
           "write FORMAT avro (registry 'http://…') or FORMAT avro (schema_file '/…')");
     }
-    return url == null ? null : new SchemaRegistry(url);
+    return url == null ? null : new SchemaRegistry(url, login);
   }
 
   static org.apache.avro.Schema given(SourceSpec source) {
@@ -118,7 +118,8 @@ public final class Formats {
    * Turns messages of a sample into plain values; the function throws FormatException for those
    * that cannot be read.
    */
-  public static Function<byte[], Map<String, Object>> sampler(SourceSpec source) {
+  public static Function<byte[], Map<String, Object>> sampler(
+      SourceSpec source, RegistryLogin login) {
     FieldTree none = FieldTree.of(new Schema(List.of()), Origins.NONE);
     switch (name(source)) {
       case "json":
@@ -127,7 +128,7 @@ public final class Formats {
         List<String> header = header(source);
         return message -> csv(message, header);
       case "avro":
-        SchemaRegistry registry = registry(source);
+        SchemaRegistry registry = registry(source, login);
         AvroDecoder avro =
             new AvroDecoder(
                 none, registry == null ? null : registry::byNumber, given(source), null);
@@ -143,10 +144,10 @@ public final class Formats {
   }
 
   /** The columns that the format's own schema says, or null if only a sample can tell. */
-  public static List<Column> declared(SourceSpec source) {
+  public static List<Column> declared(SourceSpec source, RegistryLogin login) {
     switch (name(source)) {
       case "avro":
-        SchemaRegistry registry = registry(source);
+        SchemaRegistry registry = registry(source, login);
         org.apache.avro.Schema avro =
             registry == null ? given(source) : registry.latest(source.option("topic"));
         return AvroValues.columns(avro);

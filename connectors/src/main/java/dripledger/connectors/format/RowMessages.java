@@ -35,6 +35,15 @@ public final class RowMessages {
 
   /** Refuses formats that there are not. */
   public RowMessages(Sink sink) {
+    this(sink, RegistryLogin.NONE);
+  }
+
+  /**
+   * As above.
+   *
+   * @param login as who the schema registry is asked
+   */
+  public RowMessages(Sink sink, RegistryLogin login) {
     this.sink = sink;
     columns = sink.schema().columns();
     format = sink.target().format() == null ? "json" : sink.target().format();
@@ -55,7 +64,7 @@ public final class RowMessages {
     recordColumns = ofChanges ? ChangeRecords.columns(columns) : columns;
     avro =
         format.equals("avro") && !inFile
-            ? new AvroMessages(name(), recordColumns, sink.target())
+            ? new AvroMessages(name(), recordColumns, sink.target(), login)
             : null;
     if (format.equals("avro") && inFile) {
       AvroRows.schema(name(), recordColumns); // refuses names that cannot be

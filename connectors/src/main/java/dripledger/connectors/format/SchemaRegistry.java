@@ -30,10 +30,12 @@ final class SchemaRegistry {
   private static final JsonMapper JSON = JsonMapper.builder().build();
 
   private final String url;
+  private final RegistryLogin login;
   private final Map<Integer, Schema> byNumber = new ConcurrentHashMap<>();
   private final Map<Integer, Long> unknown = new ConcurrentHashMap<>(); // when it was asked for
 
-  SchemaRegistry(String url) {
+  SchemaRegistry(String url, RegistryLogin login) {
+    this.login = login;
     this.url = url.endsWith("/") ? url.substring(0, url.length() - 1) : url;
   }
 
@@ -134,6 +136,9 @@ final class SchemaRegistry {
       connection.setConnectTimeout(TIMEOUT_MILLIS);
       connection.setReadTimeout(TIMEOUT_MILLIS);
       connection.setInstanceFollowRedirects(false); // to where nobody has allowed it to go
+      if (login.authorization() != null) {
+        connection.setRequestProperty("Authorization", login.authorization());
+      }
       if (body != null) {
         connection.setDoOutput(true);
         connection.setRequestProperty("Content-Type", "application/json");
@@ -144,6 +149,13 @@ final class SchemaRegistry {
       int status = connection.getResponseCode();
       if (status == HttpURLConnection.HTTP_NOT_FOUND) {
         return null;
+      }
+      if (status == HttpURLConnection.HTTP_UNAUTHORIZED
+          || status == HttpURLConnection.HTTP_FORBIDDEN) {
+        throw status(
+            path,
+            status,
+            "the connection's options registry_user and registry_password, or registry_token, say who asks");
       }
       if (status != HttpURLConnection.HTTP_OK) {
         throw status(path, status, "look at the registry's log");

@@ -1,6 +1,7 @@
 package dripledger.connectors.kafka;
 
 import dripledger.connectors.ConnectionOptions;
+import dripledger.connectors.format.RegistryLogin;
 import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import java.io.IOException;
@@ -47,7 +48,10 @@ final class KafkaAccess {
           "sasl",
           "user",
           "password",
-          "reader_group");
+          "reader_group",
+          "registry_user",
+          "registry_password",
+          "registry_token");
 
   private final ConnectionOptions options;
 
@@ -55,9 +59,34 @@ final class KafkaAccess {
     this.options = options;
   }
 
+  /** As who the schema registry of its topics is asked. */
+  RegistryLogin registryLogin() {
+    for (String secret : new String[] {"registry_password", "registry_token"}) {
+      if (options.get(secret) != null && !options.isSecret(secret)) {
+        throw new EngineException(
+            Code.INVALID,
+            "option \"" + secret + "\" would keep a secret in plain text",
+            "drip secret set NAME, then write " + secret + " SECRET NAME");
+      }
+    }
+    String user = options.get("registry_user");
+    String password = options.get("registry_password");
+    String token = options.get("registry_token");
+    if ((user == null) != (password == null) || user != null && token != null) {
+      throw new EngineException(
+          Code.INVALID,
+          "a schema registry is asked with registry_user and registry_password, or registry_token",
+          "give the first two, or only the third");
+    }
+    return token != null
+        ? RegistryLogin.bearer(token)
+        : user != null ? RegistryLogin.basic(user, password) : RegistryLogin.NONE;
+  }
+
   /** Checks the options and that somebody listens; cheap enough to be asked often. */
   void check() {
     options.allowOnly(OPTIONS);
+    registryLogin();
     properties();
     List<String> problems = new ArrayList<>();
     String servers = servers();

@@ -2,6 +2,7 @@ package dripledger.connectors.kafka;
 
 import dripledger.connectors.format.DriftLog;
 import dripledger.connectors.format.FormatException;
+import dripledger.connectors.format.RegistryLogin;
 import dripledger.connectors.message.Kept;
 import dripledger.connectors.message.Message;
 import dripledger.connectors.message.MessageReader;
@@ -32,13 +33,13 @@ final class KafkaBatches {
   private final Message message = new Message();
   private String topicId;
 
-  KafkaBatches(CatalogObject object, DriftLog drift) {
+  KafkaBatches(CatalogObject object, DriftLog drift, RegistryLogin login) {
     this.object = object;
     topic = CatalogObject.sourceOf(object).option("topic");
     if (drift != null) {
       drift.at(this::origin);
     }
-    reader = new MessageReader(object, drift);
+    reader = new MessageReader(object, drift, login);
     layout = new RowLayout(reader.pageSchema());
     retained = object instanceof CatalogObject.Stream s && s.inLedger();
     wantsHeaders = CatalogObject.originsOf(object).meta().containsValue(CatalogObject.Meta.HEADERS);

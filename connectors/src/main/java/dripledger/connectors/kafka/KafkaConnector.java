@@ -237,7 +237,10 @@ public final class KafkaConnector implements Connector {
   public SourcePosition begin(ConnectionOptions options, CatalogObject object) {
     SourceSpec source = CatalogObject.sourceOf(object);
     String topic = topic(source);
-    new MessageReader(object, null); // tells what is wrong with the format
+    new MessageReader(
+        object,
+        null,
+        new KafkaAccess(options).registryLogin()); // tells what is wrong with the format
     String gaps = source.option("gaps", "stop");
     if (!gaps.equals("stop") && !gaps.equals("skip")) {
       throw new EngineException(
@@ -369,8 +372,8 @@ public final class KafkaConnector implements Connector {
     String topic = topic(source);
     KafkaAccess access = new KafkaAccess(options);
     access.check();
-    List<Column> declared = Formats.declared(source);
-    Function<byte[], Map<String, Object>> read = Formats.sampler(source);
+    List<Column> declared = Formats.declared(source, access.registryLogin());
+    Function<byte[], Map<String, Object>> read = Formats.sampler(source, access.registryLogin());
     Inference inference = new Inference("csv".equals(source.format()));
     List<ConsumerRecord<byte[], byte[]>> sample = new ArrayList<>();
     sample.addAll(sample(access, topic, "earliest", SAMPLE / 2));
@@ -430,8 +433,15 @@ public final class KafkaConnector implements Connector {
   }
 
   @Override
-  public List<Object[]> again(CatalogObject.Stream stream, int partition, Page messages) {
-    return new KafkaBatches(stream, null).again(partition, messages);
+  public MessageReader reader(ConnectionOptions options, CatalogObject object) {
+    return new MessageReader(object, null, new KafkaAccess(options).registryLogin());
+  }
+
+  @Override
+  public List<Object[]> again(
+      ConnectionOptions options, CatalogObject.Stream stream, int partition, Page messages) {
+    return new KafkaBatches(stream, null, new KafkaAccess(options).registryLogin())
+        .again(partition, messages);
   }
 
   @Override

@@ -133,7 +133,7 @@ final class KafkaFeed implements Feed {
   }
 
   private void read(KafkaConsumer<byte[], byte[]> consumer) throws InterruptedException {
-    KafkaBatches batches = new KafkaBatches(object, drift);
+    KafkaBatches batches = new KafkaBatches(object, drift, access.registryLogin());
     assign(consumer, batches);
     long discovered = System.nanoTime();
     boolean paused = false;

@@ -30,7 +30,7 @@ final class KafkaHistory {
       KafkaPosition from,
       KafkaPosition to,
       PartitionSink sink) {
-    KafkaBatches batches = new KafkaBatches(stream, null);
+    KafkaBatches batches = new KafkaBatches(stream, null, access.registryLogin());
     batches.of(to.topicId());
     each(
         access,

@@ -37,7 +37,7 @@ final class LaterMessages {
       from.next().merge(origin.partition(), origin.offset() + 1, Math::min);
       end.next().put(origin.partition(), to.next().getOrDefault(origin.partition(), 0L));
     }
-    KafkaBatches batches = new KafkaBatches(table, null);
+    KafkaBatches batches = new KafkaBatches(table, null, access.registryLogin());
     KafkaHistory.each(
         access,
         table,

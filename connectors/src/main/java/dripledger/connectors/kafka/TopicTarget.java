@@ -52,7 +52,7 @@ final class TopicTarget implements Target {
     this.access = access;
     this.sink = sink;
     topic = topic(sink.target());
-    messages = new RowMessages(sink);
+    messages = new RowMessages(sink, access.registryLogin());
     headers = on(sink.target(), "headers");
     group = "drip-" + identity;
     producer = access.producer(group);
@@ -78,7 +78,9 @@ final class TopicTarget implements Target {
     SourceSpec target = sink.target();
     ConnectionOptions.check(target.options().keySet(), OPTIONS, "a topic that is delivered to");
     String topic = topic(target);
-    RowMessages messages = new RowMessages(sink); // tells what is wrong with the format
+    RowMessages messages =
+        new RowMessages(
+            sink, new KafkaAccess(options).registryLogin()); // tells what is wrong with the format
     on(target, "headers");
     int partitions = partitions(target);
     Long retention = retention(target);

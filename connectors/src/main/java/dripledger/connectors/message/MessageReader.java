@@ -7,6 +7,7 @@ import dripledger.connectors.format.FormatException;
 import dripledger.connectors.format.Formats;
 import dripledger.connectors.format.JsonDecoder;
 import dripledger.connectors.format.MessageDecoder;
+import dripledger.connectors.format.RegistryLogin;
 import dripledger.connectors.format.RowBuilder;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Meta;
@@ -54,15 +55,24 @@ public final class MessageReader {
    * @param drift told of what is not declared; or null
    */
   public MessageReader(CatalogObject object, DriftLog drift) {
-    this(object, drift, false);
+    this(object, drift, RegistryLogin.NONE);
+  }
+
+  /**
+   * As above.
+   *
+   * @param login as who the schema registry is asked
+   */
+  public MessageReader(CatalogObject object, DriftLog drift, RegistryLogin login) {
+    this(object, drift, login, false);
   }
 
   /** The reader of a definition whose files hold values or records with a header. */
   public static MessageReader ofFiles(CatalogObject object, DriftLog drift) {
-    return new MessageReader(object, drift, true);
+    return new MessageReader(object, drift, RegistryLogin.NONE, true);
   }
 
-  private MessageReader(CatalogObject object, DriftLog drift, boolean files) {
+  private MessageReader(CatalogObject object, DriftLog drift, RegistryLogin login, boolean files) {
     this.drift = drift;
     SourceSpec given = CatalogObject.sourceOf(object);
     SourceSpec source = given != null ? given : new SourceSpec("", 0, Map.of(), "json");
@@ -78,7 +88,7 @@ public final class MessageReader {
         values
             ? null
             : envelope == null
-                ? Formats.decoder(source, schema, origins, drift)
+                ? Formats.decoder(source, schema, origins, drift, login)
                 : new JsonDecoder(schema, origins, drift);
     builder = new RowBuilder(schema);
     keyBuilder = new RowBuilder(schema);

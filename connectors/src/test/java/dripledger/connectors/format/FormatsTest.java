@@ -122,7 +122,7 @@ class FormatsTest {
       new GenericDatumWriter<GenericRecord>(schema).write(scan(schema, 812345, "G07"), encoder);
       encoder.flush();
       SourceSpec source = source("avro", Map.of("registry", registry.url(), "topic", "hub.scan"));
-      List<Column> columns = Formats.declared(source);
+      List<Column> columns = Formats.declared(source, RegistryLogin.NONE);
       assertThat(columns.stream().map(c -> c.name() + " " + c.type()))
           .containsExactly(
               "parcel BIGINT NOT NULL",
@@ -221,7 +221,7 @@ class FormatsTest {
     Files.write(file, FileDescriptorSet.newBuilder().addFile(proto).build().toByteArray());
     SourceSpec source =
         source("protobuf", Map.of("descriptor", file.toString(), "message", "hub.Scan"));
-    Schema schema = new Schema(Formats.declared(source));
+    Schema schema = new Schema(Formats.declared(source, RegistryLogin.NONE));
     assertThat(schema.columns().stream().map(c -> c.name() + " " + c.type()))
         .containsExactly("parcel BIGINT NOT NULL", "gate VARCHAR NOT NULL", "tags VARCHAR ARRAY");
     var type = ProtobufDecoder.descriptor(file, "hub.Scan");

@@ -189,7 +189,11 @@ public final class RejectReplay {
       try {
         byte[] raw = stored.reject().raw();
         connectors.decode(
-            object, stored.reject().key(), raw == null ? null : repair.apply(raw), page);
+            sources.connectionOf(object),
+            object,
+            stored.reject().key(),
+            raw == null ? null : repair.apply(raw),
+            page);
         repaired.ids.add(stored.id());
         repaired.rejects.add(stored.reject());
         repaired.pages.add(page);

@@ -96,8 +96,13 @@ public interface Connectors {
   /** A row as a message: JSON, an object of its columns by name. */
   byte[] message(RowLayout layout, byte[] row);
 
-  /** Reads one repaired message into a page of the object's rows. */
-  void decode(CatalogObject object, byte[] key, byte[] raw, Page into);
+  /**
+   * Reads one repaired message into a page of the object's rows.
+   *
+   * @param connection that the object reads; null if its messages are pushed
+   */
+  void decode(
+      CatalogObject.Connection connection, CatalogObject object, byte[] key, byte[] raw, Page into);
 
   /**
    * What of the events between two positions the source does not have any more.

@@ -114,7 +114,12 @@ final class NoConnectors implements Connectors {
   }
 
   @Override
-  public void decode(CatalogObject object, byte[] key, byte[] raw, Page into) {
+  public void decode(
+      CatalogObject.Connection connection,
+      CatalogObject object,
+      byte[] key,
+      byte[] raw,
+      Page into) {
     throw none();
   }
 
