@@ -222,6 +222,17 @@ class ParametersTest {
     assertThat(ArgumentKinds.of(Map.of("t", argument(Kind.TIME, LocalTime.NOON)))).isNotNull();
   }
 
+  @Test
+  void aSingleFloatIsOfItsOwnPrecision() {
+    db.run("CREATE TABLE scale (n INTEGER PRIMARY KEY, weight REAL)");
+    db.run("INSERT INTO scale VALUES (1, 1.1), (2, 2.2)");
+    for (int i = 0; i < 4; i++) {
+      Map<String, Object> values = Map.of("x", argument(Kind.REAL, i % 2 == 0 ? 1.1 : 2.2));
+      assertThat(answer("SELECT n FROM scale WHERE weight = :x", values))
+          .endsWith("[[" + (1 + i % 2) + "]]");
+    }
+  }
+
   /** A plan that was made before asks the clock anew. */
   @Test
   void theTimeIsThatOfTheAsking() {

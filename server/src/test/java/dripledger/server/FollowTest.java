@@ -130,6 +130,39 @@ class FollowTest {
     }
   }
 
+  /** What the web server keeps of those who went is not found by those who come. */
+  @Test
+  void whoGoesTakesNobodyAlong() throws Exception {
+    engine.execute("CREATE TABLE crowd (n INTEGER PRIMARY KEY)");
+    String sql = "SELECT * FROM crowd";
+    int n = 0;
+    for (int round = 0; round < 60; round++) {
+      List<Reader> going = new ArrayList<>();
+      for (int i = 0; i < 4; i++) {
+        going.add(new Reader(sql, null));
+        going.get(i).next();
+      }
+      for (Reader each : going) {
+        each.close();
+      }
+      engine.execute("INSERT INTO crowd VALUES (" + ++n + ")"); // which their sockets still take
+      engine.execute("INSERT INTO crowd VALUES (" + ++n + ")");
+      List<Reader> coming = new ArrayList<>();
+      for (int i = 0; i < 4; i++) {
+        coming.add(new Reader(sql, null));
+        coming.get(i).next();
+      }
+      engine.execute("INSERT INTO crowd VALUES (" + ++n + ")");
+      for (Reader each : coming) {
+        while (!each.next().changes().equals("1[" + n + "]")) {
+          // what had not reached it when it came
+        }
+        each.close();
+      }
+    }
+    engine.execute("DROP TABLE crowd");
+  }
+
   @Test
   void whoComesBackGoesOnWhereItWas() throws Exception {
     engine.execute("CREATE TABLE gate (gate VARCHAR PRIMARY KEY, n INTEGER)");

@@ -8,6 +8,7 @@ import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.Schema;
 import java.io.IOException;
+import java.net.URI;
 import java.nio.ByteBuffer;
 import java.nio.charset.CharacterCodingException;
 import java.nio.charset.StandardCharsets;
@@ -17,6 +18,7 @@ import java.util.Arrays;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.Set;
 import java.util.function.Function;
 import org.apache.avro.SchemaParseException;
 import org.apache.commons.csv.CSVParser;
@@ -88,7 +90,18 @@ public final class Formats {
           "FORMAT avro needs to know the schemas",
           "write FORMAT avro (registry 'http://…') or FORMAT avro (schema_file '/…')");
     }
+    if (url != null && login != RegistryLogin.NONE && !isGuarded(url)) {
+      throw invalid(
+          "a secret would be sent to " + url + " in plain text", "write registry 'https://…'");
+    }
     return url == null ? null : new SchemaRegistry(url, login);
+  }
+
+  /** Whether nobody on the way can read what is sent to an address. */
+  private static boolean isGuarded(String url) {
+    URI address = URI.create(url);
+    return "https".equalsIgnoreCase(address.getScheme())
+        || Set.of("127.0.0.1", "localhost", "[::1]").contains(String.valueOf(address.getHost()));
   }
 
   static org.apache.avro.Schema given(SourceSpec source) {

@@ -51,7 +51,9 @@ public sealed interface Expr {
         return new Constant(time.toNanoOfDay() / 1000, type);
       }
       if (boxed instanceof Float || boxed instanceof Double) {
-        return new Constant(((Number) boxed).doubleValue(), type);
+        boolean single = type != null && type.kind() == ColumnType.Kind.REAL;
+        Number number = (Number) boxed;
+        return new Constant(single ? (double) number.floatValue() : number.doubleValue(), type);
       }
       boolean integer = boxed instanceof Number && !(boxed instanceof BigDecimal);
       return new Constant(integer ? (Object) ((Number) boxed).longValue() : boxed, type);

@@ -28,7 +28,9 @@ public record PreparedQuery(Command.QueryPlan plan, List<String> parameters) {
   public Command.QueryPlan bind(Map<String, Object> arguments, long nowMicros) {
     List<Expr.Constant> values = new ArrayList<>(parameters.size() + QueryClock.VALUES);
     for (String name : parameters) {
-      values.add(Expr.Constant.of(Argument.plain(arguments.get(name)), null));
+      Object given = arguments.get(name);
+      values.add(
+          Expr.Constant.of(Argument.plain(given), given instanceof Argument a ? a.type() : null));
     }
     values.add(QueryClock.value(nowMicros, ColumnType.of(Kind.TIMESTAMP)));
     values.add(QueryClock.value(nowMicros, ColumnType.of(Kind.DATE)));

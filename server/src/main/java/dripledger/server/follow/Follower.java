@@ -2,6 +2,8 @@ package dripledger.server.follow;
 
 import dripledger.engine.access.Caller;
 import jakarta.servlet.AsyncContext;
+import jakarta.servlet.AsyncEvent;
+import jakarta.servlet.AsyncListener;
 import jakarta.servlet.ServletOutputStream;
 import jakarta.servlet.WriteListener;
 import java.io.IOException;
@@ -47,6 +49,37 @@ final class Follower implements WriteListener {
     next = start.next();
     has = start.has();
     out = context.getResponse().getOutputStream();
+    context.addListener(new Ending());
+  }
+
+  /**
+   * What a request had is given to the next one as soon as it has ended: so it must not end while
+   * it is written to, or the error of one would be found by another. Whoever ends it waits here.
+   */
+  private final class Ending implements AsyncListener {
+    @Override
+    public void onComplete(AsyncEvent event) {
+      gone();
+    }
+
+    @Override
+    public void onError(AsyncEvent event) {
+      gone();
+    }
+
+    @Override
+    public void onTimeout(AsyncEvent event) {
+      // there is none
+    }
+
+    @Override
+    public void onStartAsync(AsyncEvent event) {
+      // it is not begun again
+    }
+  }
+
+  private synchronized void gone() {
+    leave();
   }
 
   /** Who follows. */
@@ -104,8 +137,15 @@ final class Follower implements WriteListener {
       }
     } catch (IOException | IllegalStateException e) {
       LOG.debug("a follower went", e);
-      finish();
+      leave(); // the web server sees it too, and ends the request
     }
+  }
+
+  private boolean leave() {
+    boolean was = done;
+    done = true;
+    query.leave(this);
+    return !was;
   }
 
   private boolean take() {
@@ -153,9 +193,7 @@ final class Follower implements WriteListener {
   }
 
   synchronized void finish() {
-    if (!done) {
-      done = true;
-      query.leave(this);
+    if (leave()) {
       try {
         context.complete();
       } catch (IllegalStateException e) {

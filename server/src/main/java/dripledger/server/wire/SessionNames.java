@@ -9,17 +9,14 @@ import java.util.Set;
  * session, and not of the catalog's server, which knows neither our roles nor our name. Stateless.
  */
 final class SessionNames {
-  /** The name of the one database that clients see. */
-  private static final String DATABASE = "ledger";
-
   private static final Set<String> USER =
       Set.of("current_user", "session_user", "current_role", "user");
   private static final Set<String> PLACE = Set.of("current_database", "current_catalog");
 
   /** A column of the answer. */
   record Item(String name, String function) {
-    Object value(String role) {
-      return USER.contains(function) ? role : DATABASE;
+    Object value(String role, String database) {
+      return USER.contains(function) ? role : database;
     }
   }
 
@@ -56,8 +53,8 @@ final class SessionNames {
   }
 
   /** The answer. */
-  static Portal portal(List<Item> items, String role) {
-    Object[] row = items.stream().map(i -> i.value(role)).toArray();
+  static Portal portal(List<Item> items, String role, String database) {
+    Object[] row = items.stream().map(i -> i.value(role, database)).toArray();
     List<Object[]> rows = new ArrayList<>();
     rows.add(row);
     return new Portals.Rows(items.stream().map(i -> Field.text(i.name())).toList(), rows, "SELECT");

@@ -34,6 +34,9 @@ final class SessionStatements implements AutoCloseable {
 
     SessionVariables variables();
 
+    /** The name of the one database that clients see. */
+    String database();
+
     Portal portal(StatementText statement);
 
     /** Forgets a prepared statement; all if the name is null. */
@@ -77,7 +80,9 @@ final class SessionStatements implements AutoCloseable {
     return switch (s.token(0).text()) {
       case "select" ->
           SessionNames.portal(
-              SessionNames.of(s), connection.variables().get("session_authorization"));
+              SessionNames.of(s),
+              connection.variables().get("session_authorization"),
+              connection.database());
       case "set" -> set(s);
       case "reset" -> reset(s);
       case "show" -> show(s);

@@ -24,6 +24,7 @@ import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Properties;
+import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.CountDownLatch;
 import java.util.concurrent.TimeUnit;
 import org.postgresql.PGConnection;
@@ -57,6 +58,7 @@ final class WireCatalog {
   private final Map<String, MirrorPool> parts = new LinkedHashMap<>(16, 0.75f, true); // by role
   private final String password = random(24);
   private volatile String unavailable = "it is being made";
+  private final Map<String, Object> partsInMaking = new ConcurrentHashMap<>();
   private volatile String version = "15.0";
   private volatile long triedAt;
 
@@ -158,15 +160,15 @@ final class WireCatalog {
 
   /** A mirror of what a role sees, made when it first asks what there is. */
   private MirrorPool part(Caller caller) throws SQLException {
-    synchronized (parts) {
-      MirrorPool known = parts.get(caller.role());
+    MirrorPool known = knownPart(caller);
+    if (known != null) {
+      return known;
+    }
+    // It takes a while: those of the role wait for it, others do not.
+    synchronized (partsInMaking.computeIfAbsent(caller.role(), role -> new Object())) {
+      known = knownPart(caller);
       if (known != null) {
         return known;
-      }
-      if (parts.size() >= MOST_PARTS) {
-        Iterator<MirrorPool> eldest = parts.values().iterator();
-        eldest.next().close();
-        eldest.remove();
       }
       CatalogMirror making =
           new CatalogMirror(
@@ -180,8 +182,22 @@ final class WireCatalog {
         making.open(records, mark() + PART);
       }
       MirrorPool made = new MirrorPool(making, password, 2);
-      parts.put(caller.role(), made);
+      synchronized (parts) {
+        if (parts.size() >= MOST_PARTS) {
+          Iterator<MirrorPool> eldest = parts.values().iterator();
+          eldest.next().close();
+          eldest.remove();
+        }
+        parts.put(caller.role(), made);
+      }
+      partsInMaking.remove(caller.role());
       return made;
+    }
+  }
+
+  private MirrorPool knownPart(Caller caller) {
+    synchronized (parts) {
+      return parts.get(caller.role());
     }
   }
 

@@ -289,6 +289,11 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   }
 
   @Override
+  public String database() {
+    return server.catalog().database();
+  }
+
+  @Override
   public SessionVariables variables() {
     return variables;
   }
