@@ -48,6 +48,11 @@ class AskingByKeyTest {
               "gate = 'a gate with a long name' AND day = 1",
               "gate = 'G03' AND day = 2.5",
               "gate = 'G03' AND day = 99999999999",
+              "gate = 'G03' AND day < 99999999999",
+              "gate = 'G03' AND day > -99999999999 AND day <= 1",
+              "gate > 'a gate with a long name'",
+              "gate <= 'G03 is long' AND gate > 'G01'",
+              "gate LIKE 'G03 is long%'",
               "gate = 'G03' OR day = 2",
               "gate = NULL")) {
         String query = "SELECT gate, day, n FROM " + relation + " WHERE ";

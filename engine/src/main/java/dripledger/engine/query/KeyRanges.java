@@ -130,12 +130,16 @@ final class KeyRanges {
     Kind kind = constant.type().kind();
     Object value = constant.value();
     if (value instanceof Long number && type.kind().isInteger() && kind.isInteger()) {
-      return number;
+      return type.kind().holds(number) ? number : null; // else no row is found by it
     }
     if (value instanceof Long micros && type.kind() == Kind.TIMESTAMP && kind == Kind.TIMESTAMP) {
       return BoxedRows.timestamp(micros);
     }
-    return value instanceof String && type.kind() == Kind.VARCHAR ? value : null;
+    boolean fits =
+        value instanceof String text
+            && type.kind() == Kind.VARCHAR
+            && (type.precision() < 0 || text.codePointCount(0, text.length()) <= type.precision());
+    return fits ? value : null;
   }
 
   private static Range range(

@@ -51,6 +51,13 @@ public record ColumnType(
       return this == SMALLINT || this == INTEGER || this == BIGINT;
     }
 
+    /** Whether it is a kind of integer that has this one. */
+    public boolean holds(long number) {
+      return this == BIGINT
+          || this == INTEGER && number == (int) number
+          || this == SMALLINT && number == (short) number;
+    }
+
     public boolean isFloating() {
       return this == REAL || this == DOUBLE;
     }

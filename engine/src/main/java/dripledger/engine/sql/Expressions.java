@@ -96,7 +96,8 @@ final class Expressions {
           case BOOLEAN -> literal.getValueAs(Boolean.class);
           case SMALLINT, INTEGER, BIGINT, INTERVAL_YEAR_MONTH ->
               literal.getValueAs(BigDecimal.class).longValueExact();
-          case REAL, DOUBLE -> literal.getValueAs(Double.class);
+          case REAL -> (double) literal.getValueAs(Float.class);
+          case DOUBLE -> literal.getValueAs(Double.class);
           case DECIMAL -> {
             BigDecimal number = literal.getValueAs(BigDecimal.class);
             yield number.setScale(Math.max(type.scale(), number.scale()));

@@ -162,8 +162,12 @@ final class ExtendedQuery {
     for (int i = 0; i < key.length; i++) {
       int number = Integer.parseInt(parameters[i], 1, parameters[i].length(), 10);
       key[i] = values[number - 1];
-      boolean text = point.type(i).kind() == ColumnType.Kind.VARCHAR;
-      if (text ? !(key[i] instanceof String) : !(key[i] instanceof Long)) {
+      ColumnType.Kind kind = point.type(i).kind();
+      boolean fits =
+          kind == ColumnType.Kind.VARCHAR
+              ? key[i] instanceof String
+              : key[i] instanceof Long integer && kind.holds(integer);
+      if (!fits) {
         return null;
       }
     }
