@@ -12,6 +12,9 @@ import java.nio.file.attribute.PosixFilePermissions;
 import java.util.ArrayList;
 import java.util.Comparator;
 import java.util.List;
+import java.util.Set;
+import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.ThreadLocalRandom;
 import java.util.concurrent.TimeUnit;
 import java.util.stream.Stream;
 
@@ -21,6 +24,10 @@ import java.util.stream.Stream;
  * the system's {@code postgres} user) and as an ordinary user. Not thread-safe.
  */
 public final class PostgresCluster implements AutoCloseable {
+  private static final int FIRST_PORT = 16_000; // below those that the system gives
+  private static final int MOST_PORTS = 16_000;
+  private static final Set<Integer> GIVEN = ConcurrentHashMap.newKeySet();
+
   /** The database user made with the cluster. */
   public static final String USER = "drip";
 
@@ -49,13 +56,22 @@ public final class PostgresCluster implements AutoCloseable {
     this.port = port != 0 ? port : freePort();
   }
 
-  /** A port nobody listens on at this moment. */
+  /**
+   * A port nobody listens on at this moment, and that no connection to somewhere else is given by
+   * the system before we listen on it. Safe from any thread.
+   */
   public static int freePort() {
-    try (ServerSocket socket = new ServerSocket(0, 1, InetAddress.getLoopbackAddress())) {
-      return socket.getLocalPort();
-    } catch (IOException e) {
-      throw new UncheckedIOException(e);
+    for (int tried = 0; tried < MOST_PORTS; tried++) {
+      int port = FIRST_PORT + ThreadLocalRandom.current().nextInt(MOST_PORTS);
+      try (ServerSocket socket = new ServerSocket(port, 1, InetAddress.getLoopbackAddress())) {
+        if (GIVEN.add(port)) {
+          return socket.getLocalPort();
+        }
+      } catch (IOException e) {
+        // somebody does
+      }
     }
+    throw new IllegalStateException("there is no free port");
   }
 
   public int port() {

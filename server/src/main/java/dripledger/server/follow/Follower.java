@@ -65,6 +65,7 @@ final class Follower implements WriteListener {
     @Override
     public void onError(AsyncEvent event) {
       gone();
+      complete(); // or it would be answered with an error, which nobody reads
     }
 
     @Override
@@ -194,11 +195,15 @@ final class Follower implements WriteListener {
 
   synchronized void finish() {
     if (leave()) {
-      try {
-        context.complete();
-      } catch (IllegalStateException e) {
-        LOG.debug("it was over already", e);
-      }
+      complete();
+    }
+  }
+
+  private void complete() {
+    try {
+      context.complete();
+    } catch (IllegalStateException e) {
+      LOG.debug("it was over already", e);
     }
   }
 }
