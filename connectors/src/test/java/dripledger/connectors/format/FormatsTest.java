@@ -109,6 +109,17 @@ class FormatsTest {
     return scan;
   }
 
+  /** Refused before anything is sent. */
+  @Test
+  void noSecretGoesToARegistryInPlainText() {
+    for (String url :
+        List.of("http://registry.hub:8081", "HTTP://10.0.0.7/", "http://127.0.0.1.hub/")) {
+      SourceSpec source = source("avro", Map.of("registry", url, "topic", "hub.scan"));
+      assertThatThrownBy(() -> Formats.declared(source, RegistryLogin.bearer("of the hub")))
+          .hasMessage("a secret would be sent to " + url + " in plain text");
+    }
+  }
+
   @Test
   void avroMessagesAreReadWithTheSchemaTheyWereWrittenWith() throws Exception {
     org.apache.avro.Schema schema = new org.apache.avro.Schema.Parser().parse(SCAN_AVRO);
