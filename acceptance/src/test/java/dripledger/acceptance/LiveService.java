@@ -23,6 +23,8 @@ import java.util.concurrent.locks.LockSupport;
  */
 final class LiveService implements AutoCloseable {
   private static final String PASSWORD = "loopback";
+  private static ServiceProgram program;
+  private static Path clientClasses;
 
   private final PostgresCluster cluster;
   private final int port = PostgresCluster.freePort();
@@ -82,8 +84,16 @@ final class LiveService implements AutoCloseable {
     return cluster;
   }
 
+  /** Looked up once: the jar does not change, and to tell it from others takes a second. */
+  private static synchronized ServiceProgram program() throws IOException, InterruptedException {
+    if (program == null) {
+      program = ServiceProgram.of(Path.of(System.getProperty("drip.service.jar")));
+    }
+    return program;
+  }
+
   void start() throws IOException, InterruptedException {
-    ServiceProgram program = ServiceProgram.of(Path.of(System.getProperty("drip.service.jar")));
+    ServiceProgram program = program();
     List<String> command = program.command("-Xmx1g", "-XX:TieredStopAtLevel=1");
     command.add("--drip.warm-up-millis=0");
     command.add("--drip.wire-port=" + wirePort);
@@ -301,11 +311,39 @@ final class LiveService implements AutoCloseable {
 
   private record Client(Process process, Path out, Path err) {}
 
+  /**
+   * The client's loaded classes, kept as ./drip keeps them: its start is most of what a run costs.
+   */
+  private static synchronized Path clientClasses() throws IOException {
+    if (clientClasses == null) {
+      Path archive = Files.createTempDirectory("drip-client").resolve("classes.jsa");
+      Process process =
+          new ProcessBuilder(
+                  java(),
+                  "-XX:ArchiveClassesAtExit=" + archive,
+                  "-XX:+UseSerialGC",
+                  "-jar",
+                  System.getProperty("drip.client.jar"),
+                  "sql",
+                  "SHOW VIEWS",
+                  "--url",
+                  "http://127.0.0.1:1")
+              .redirectErrorStream(true)
+              .redirectOutput(ProcessBuilder.Redirect.DISCARD)
+              .start();
+      process.onExit().join();
+      clientClasses = archive; // or there is none, and the client starts as it can
+    }
+    return clientClasses;
+  }
+
   private Client client(List<String> before, String... arguments) throws IOException {
     List<String> command = new ArrayList<>(before);
     command.addAll(
         List.of(
             java(),
+            "-XX:SharedArchiveFile=" + clientClasses(),
+            "-Xshare:auto",
             "-XX:TieredStopAtLevel=1",
             "-XX:+UseSerialGC",
             "-jar",
