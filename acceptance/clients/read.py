@@ -1,5 +1,6 @@
 """Reads, prepares, fetches, follows and cancels, by the driver named."""
 
+import datetime
 import decimal
 import importlib
 import sys
@@ -55,6 +56,11 @@ if driver.__name__ == "psycopg":
     for i in range(8):
         binary.execute("SELECT gate, capacity_per_minute FROM gate WHERE gate = %s", ("G05",), prepare=True)
         assert binary.fetchone() == ("G05", 45)
+    at = datetime.datetime(2026, 3, 2, 6)
+    for length in (datetime.timedelta(hours=36), datetime.timedelta(days=-1, milliseconds=4)):
+        for form in ("%s", "%b", "%t"):
+            binary.execute("SELECT TIMESTAMP '2026-03-02 06:00:00' + " + form, (length,))
+            assert binary.fetchone() == (at + length,), (form, length)
 else:
     import io
     out = io.StringIO()

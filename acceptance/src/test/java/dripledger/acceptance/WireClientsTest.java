@@ -10,6 +10,7 @@ import java.util.Arrays;
 import java.util.List;
 import java.util.concurrent.TimeUnit;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.io.TempDir;
 
 /** SQL from standard clients, as processes of their own: each reads, fetches, follows, cancels. */
 class WireClientsTest extends WireService {
@@ -73,6 +74,12 @@ class WireClientsTest extends WireService {
                 "\\det",
                 "\\conninfo"))
         .contains("gate_pkey");
+    String rows = "";
+    for (int i = 0; i < 100 && !rows.equals("20\n"); i++) {
+      rows = psql("SELECT reltuples FROM pg_catalog.pg_class WHERE relname = 'gate'");
+      Thread.sleep(100);
+    }
+    assertThat(rows).as("estimated").isEqualTo("20\n");
     // what completion asks when the tabulator is pressed behind SELECT * FROM gat
     assertThat(
             psql(
@@ -114,6 +121,18 @@ class WireClientsTest extends WireService {
   void notebooksReadAViewInOneLine() throws Exception {
     assertThat(run("/usr/bin/python3", script("files.py"))).endsWith("done\n");
     assertThat(run("node", script("files.mjs"))).endsWith("done\n");
+  }
+
+  /** A view as a sheet, by the converter of a spreadsheet program, and what the sheet says then. */
+  @Test
+  void aSpreadsheetReadsAViewInOneLine(@TempDir Path folder) throws Exception {
+    String sheet = folder.resolve("gate.xlsx").toString();
+    run("bash", "-c", "curl -s $DRIP_URL/api/v1/views/gate.csv | ssconvert fd://0 " + sheet);
+    String back = run("ssconvert", "-O", "format=raw separator=;", sheet, folder + "/gate.txt");
+    assertThat(Files.readString(folder.resolve("gate.txt")))
+        .as(back)
+        .startsWith("gate;hall;capacity_per_minute\nG01;South;41\nG02;North;42\n")
+        .endsWith("G20;North;60\n");
   }
 
   @Test

@@ -5,17 +5,13 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 
 import java.io.ByteArrayInputStream;
 import java.io.ByteArrayOutputStream;
-import java.math.BigDecimal;
 import java.nio.charset.StandardCharsets;
 import java.sql.Connection;
 import java.sql.DatabaseMetaData;
 import java.sql.PreparedStatement;
 import java.sql.ResultSet;
-import java.sql.ResultSetMetaData;
 import java.sql.SQLException;
 import java.sql.Statement;
-import java.time.LocalDate;
-import java.time.LocalDateTime;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.concurrent.CompletableFuture;
@@ -26,61 +22,6 @@ import org.postgresql.util.PSQLException;
 
 /** SQL from a standard driver: reads, prepares, fetches, follows, copies and cancels. */
 class WireTest extends WireService {
-  @Test
-  void everyTypeIsReadInTextAndInBinary() throws Exception {
-    for (String transfer : List.of("prepareThreshold=0", "prepareThreshold=-1")) {
-      try (Connection c = service.connect(transfer);
-          Statement s = c.createStatement();
-          PreparedStatement insert =
-              c.prepareStatement(
-                  "INSERT INTO kinds VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ARRAY['a','b c'],"
-                      + " ARRAY[1, 2], NULL)")) {
-        insert.setInt(1, 1);
-        insert.setBoolean(2, true);
-        insert.setShort(3, (short) -7);
-        insert.setLong(4, Long.MIN_VALUE);
-        insert.setFloat(5, 1.5f);
-        insert.setDouble(6, 1e300);
-        insert.setBigDecimal(7, new BigDecimal("-12345678.0900"));
-        insert.setString(8, "Übung, \"drei\"");
-        insert.setBytes(9, new byte[] {0, -1, 65});
-        insert.setObject(10, LocalDate.of(1999, 12, 31));
-        insert.setObject(11, java.time.LocalTime.of(6, 14, 9, 120_000_000));
-        insert.setObject(12, LocalDateTime.of(2026, 3, 2, 6, 14, 9, 120_000_000));
-        assertThat(insert.executeUpdate()).isEqualTo(1);
-        try (PreparedStatement select =
-            c.prepareStatement("SELECT * FROM kinds WHERE id = ? AND yes")) {
-          select.setInt(1, 1);
-          try (ResultSet r = select.executeQuery()) {
-            assertThat(r.next()).isTrue();
-            assertThat(r.getBoolean("yes")).isTrue();
-            assertThat(r.getShort("small")).isEqualTo((short) -7);
-            assertThat(r.getLong("big")).isEqualTo(Long.MIN_VALUE);
-            assertThat(r.getFloat("approx")).isEqualTo(1.5f);
-            assertThat(r.getDouble("wide")).isEqualTo(1e300);
-            assertThat(r.getBigDecimal("exact")).isEqualTo(new BigDecimal("-12345678.0900"));
-            assertThat(r.getString("word")).isEqualTo("Übung, \"drei\"");
-            assertThat(r.getBytes("raw")).isEqualTo(new byte[] {0, -1, 65});
-            assertThat(r.getObject("day", LocalDate.class)).isEqualTo("1999-12-31");
-            assertThat(r.getString("hour")).startsWith("06:14:09.12");
-            assertThat(r.getObject("at", LocalDateTime.class)).isEqualTo("2026-03-02T06:14:09.12");
-            assertThat((Object[]) r.getArray("tags").getArray()).containsExactly("a", "b c");
-            assertThat((Object[]) r.getArray("numbers").getArray()).containsExactly(1L, 2L);
-            assertThat(r.getString("scanner")).isNull();
-            ResultSetMetaData m = r.getMetaData();
-            assertThat(m.getColumnTypeName(7)).isEqualTo("numeric");
-            assertThat(m.getPrecision(7)).isEqualTo(20);
-            assertThat(m.getScale(7)).isEqualTo(4);
-            assertThat(m.getTableName(7)).isEqualTo("kinds");
-            assertThat(m.getColumnTypeName(15)).isEqualTo("json");
-          }
-        }
-        assertThat(s.executeUpdate("DELETE FROM kinds")).isEqualTo(1);
-      }
-    }
-  }
-
-  /** One text, prepared on the server from its fifth run on, also once the catalog has changed. */
   @Test
   void whatIsPreparedIsAskedAgainAndAgain() throws Exception {
     try (Connection c = service.connect();
@@ -152,79 +93,62 @@ class WireTest extends WireService {
     }
   }
 
+  /** More rows than are ever gathered for an answer, whole or in pieces, all of one epoch. */
   @Test
-  void transactionsAreMadeWholeOrNotAtAll() throws Exception {
+  void anAnswerIsAsLongAsItIs() throws Exception {
+    service.sql(
+        "CREATE TABLE tote (n INTEGER PRIMARY KEY, hall VARCHAR); INSERT INTO tote"
+            + " SELECT CAST(n AS INTEGER), 'North' FROM generate_series(1, 250000) AS s (n)");
     try (Connection c = service.connect();
         Connection other = service.connect();
-        Statement s = c.createStatement()) {
-      s.execute("CREATE TABLE van (van VARCHAR PRIMARY KEY, loads INTEGER)");
+        Statement s = c.createStatement();
+        Statement change = other.createStatement()) {
+      for (String isolation : List.of("READ COMMITTED", "REPEATABLE READ")) {
+        s.execute("BEGIN ISOLATION LEVEL " + isolation);
+        s.execute("DECLARE totes CURSOR FOR SELECT n, hall FROM tote WHERE n > 0");
+        s.execute("DECLARE others CURSOR FOR SELECT hall, n FROM tote");
+        long sum = sum(s, "FETCH 10 FROM totes", 1);
+        change.execute("UPDATE tote SET n = -n");
+        for (long piece = -1; piece != 0; sum += piece) {
+          piece = sum(s, "FETCH 20000 FROM totes", 1);
+        }
+        assertThat(sum).isEqualTo(250_000L * 250_001 / 2);
+        assertThat(sum(s, "FETCH ALL FROM others", 2)).isEqualTo(sum);
+        s.execute("COMMIT");
+        change.execute("UPDATE tote SET n = -n");
+      }
+      assertThat(sum(s, "SELECT n, hall FROM tote", 1)).isEqualTo(250_000L * 250_001 / 2);
+      assertThat(sum(s, "TABLE tote", 1)).isEqualTo(250_000L * 250_001 / 2);
       c.setAutoCommit(false);
-      assertThat(s.executeUpdate("INSERT INTO van VALUES ('V1', 1), ('V2', 2)")).isEqualTo(2);
-      assertThat(s.executeUpdate("UPDATE van SET loads = loads + 1")).isEqualTo(2);
-      assertThat(ask(c, "SELECT SUM(loads) FROM van")).isEqualTo("5\n");
-      assertThat(ask(other, "SELECT COUNT(*) FROM van")).isEqualTo("0\n");
-      c.commit();
-      assertThat(ask(other, "SELECT SUM(loads) FROM van")).isEqualTo("5\n");
-      s.executeUpdate("DELETE FROM van");
+      s.setFetchSize(100);
+      try (ResultSet rows = s.executeQuery("SELECT n FROM tote")) {
+        assertThat(rows.next()).isTrue();
+        assertThat(service.sql(OPEN)).isNotEmpty();
+      }
       c.rollback();
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
-      assertThatThrownBy(() -> ask(c, "SELECT nothing FROM van"))
-          .hasMessageContaining("no column \"nothing\"");
-      assertThatThrownBy(() -> ask(c, "SELECT 1"))
-          .satisfies(e -> assertThat(((SQLException) e).getSQLState()).isEqualTo("25P02"));
+      for (int i = 0; i < 100 && !service.sql(OPEN).isEmpty(); i++) {
+        TimeUnit.MILLISECONDS.sleep(50);
+      }
+      assertThat(service.sql(OPEN)).isEmpty();
+      // What the transaction has changed itself is seen by its cursors.
+      s.executeUpdate("DELETE FROM tote WHERE n > 5");
+      assertThat(sum(s, "SELECT n FROM tote", 1)).isEqualTo(15);
       c.rollback();
-      java.sql.Savepoint before = c.setSavepoint();
-      assertThatThrownBy(() -> ask(c, "SELECT nothing FROM van")).isInstanceOf(SQLException.class);
-      c.rollback(before);
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
-      s.executeUpdate("DELETE FROM van");
-      assertThatThrownBy(() -> c.rollback(before)).hasMessageContaining("not supported");
-      c.rollback();
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
-      c.rollback();
-
-      // one epoch for all that a transaction reads
-      c.setTransactionIsolation(Connection.TRANSACTION_REPEATABLE_READ);
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
-      service.sql("INSERT INTO van VALUES ('V3', 3)");
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("2\n");
-      assertThatThrownBy(() -> s.executeUpdate("DELETE FROM van"))
-          .hasMessageContaining("only reads");
-      c.rollback();
-      assertThat(ask(c, "SELECT COUNT(*) FROM van")).isEqualTo("3\n");
-      c.commit();
-      c.setAutoCommit(true);
-      s.execute("DROP TABLE van");
     }
+    service.sql("DROP TABLE tote");
   }
 
-  /** The statements of one message are one change, if they change tables only. */
-  @Test
-  void oneMessageIsOneChange() throws Exception {
-    try (Connection c = service.connect("preferQueryMode=simple");
-        Connection other = service.connect();
-        Statement s = c.createStatement()) {
-      s.execute(
-          "CREATE TABLE tub (n INTEGER PRIMARY KEY); CREATE TABLE lid (n INTEGER PRIMARY KEY)");
-      assertThatThrownBy(
-              () -> s.execute("INSERT INTO tub VALUES (1); INSERT INTO tub VALUES (2), (1)"))
-          .hasMessageContaining("already has a row");
-      assertThat(ask(c, "SELECT COUNT(*) FROM tub")).isEqualTo("0\n");
-      s.execute("INSERT INTO tub VALUES (1); UPDATE tub SET n = n + 1; SELECT n FROM tub");
-      assertThat(ask(other, "SELECT n FROM tub")).isEqualTo("2\n");
-      // What was made before a definition fails stays made.
-      assertThatThrownBy(
-              () -> s.execute("INSERT INTO tub VALUES (3); DROP TABLE lid; DROP TABLE lid"))
-          .isInstanceOf(SQLException.class);
-      assertThat(ask(other, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
-      // In a transaction of its own nothing is made before its end.
-      s.execute("BEGIN");
-      s.execute("DELETE FROM tub; INSERT INTO tub VALUES (9)");
-      assertThat(ask(other, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
-      s.execute("ROLLBACK");
-      assertThat(ask(c, "SELECT COUNT(*) FROM tub")).isEqualTo("2\n");
-      s.execute("DROP TABLE tub");
+  private static final String OPEN =
+      "SELECT number FROM drip.activity WHERE statement = 'SELECT n FROM tote'";
+
+  private static long sum(Statement statement, String sql, int column) throws SQLException {
+    long sum = 0;
+    try (ResultSet rows = statement.executeQuery(sql)) {
+      while (rows.next()) {
+        sum += rows.getLong(column);
+      }
     }
+    return sum;
   }
 
   @Test
@@ -244,9 +168,14 @@ class WireTest extends WireService {
             {"SELEC 1", "42601"},
             {"SELECT * FROM gates", "42P01"},
             {"CREATE TABLE gate (gate VARCHAR PRIMARY KEY)", "42P07"},
-            {"INSERT INTO gate VALUES (NULL, 'North', 1)", "23000"},
+            {"INSERT INTO gate VALUES (NULL, 'North', 1)", "23502"},
             {"SELECT 1 / (capacity_per_minute - capacity_per_minute) FROM gate", "22000"},
             {"SAVEPOINT a", "25P01"},
+            {"FETCH 3e FROM c", "42601"},
+            {"FETCH 99999999999999999999 FROM c", "42601"},
+            {"SET statement_timeout = '99999999999999999999'", "22023"},
+            {"SELECT $99999999999", "54000"},
+            {"SELECT oid FROM pg_class WHERE oid = $99999999999", "54000"},
             {"SET nothing TO 1", "42704"},
             {"SET client_encoding TO 'LATIN1'", "22023"}
           }) {
@@ -350,12 +279,7 @@ class WireTest extends WireService {
       String expected =
           "1|G01|2026-03-02 06:14:09|one\ttab\n2|null|null|\\N\n"
               + "3|null|null|a, \"b\"\nc\n4|null|null|null\n5|null|null|\n";
-      String found = "";
-      for (int i = 0; i < 50 && !found.equals(expected); i++) {
-        found = ask(c, "SELECT DISTINCT * FROM copied_now ORDER BY parcel");
-        TimeUnit.MILLISECONDS.sleep(50);
-      }
-      assertThat(found).isEqualTo(expected);
+      assertThat(ask(c, "SELECT DISTINCT * FROM copied_now ORDER BY parcel")).isEqualTo(expected);
       assertThatThrownBy(() -> copies.copyIn("COPY copied FROM STDIN", bytes("6\tG01\n")))
           .hasMessageContaining("row 1: 2 values for 4 columns; nothing was taken");
       assertThatThrownBy(

@@ -183,7 +183,10 @@ public final class PostgresCluster implements AutoCloseable {
     return this;
   }
 
-  /** Sets the password, which is never written to a disk, through the socket. */
+  /**
+   * Sets the password, which is never written to a disk, through the socket; and makes what mirrors
+   * of the catalog are made from, in which rows may be estimated.
+   */
   private void setPassword() throws IOException, InterruptedException {
     if (!password.matches("[A-Za-z0-9]+")) {
       throw new IllegalArgumentException("the password is letters and digits");
@@ -195,6 +198,17 @@ public final class PostgresCluster implements AutoCloseable {
         ALTER ROLE drip CREATEROLE REPLICATION PASSWORD '%s';
         SELECT 'CREATE DATABASE drip OWNER drip'
           WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip') \\gexec
+        SELECT $$CREATE DATABASE drip_mirror OWNER drip IS_TEMPLATE true TEMPLATE template0
+            ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'$$
+          WHERE NOT EXISTS (SELECT FROM pg_database WHERE datname = 'drip_mirror') \\gexec
+        \\connect drip_mirror
+        CREATE SCHEMA IF NOT EXISTS drip AUTHORIZATION drip;
+        CREATE OR REPLACE FUNCTION drip.estimate(rows real, relation bigint) RETURNS void
+          LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog AS
+          $$UPDATE pg_class SET reltuples = rows
+            WHERE oid = relation AND relowner = 'drip'::regrole$$;
+        REVOKE ALL ON FUNCTION drip.estimate(real, bigint) FROM PUBLIC;
+        GRANT EXECUTE ON FUNCTION drip.estimate(real, bigint) TO drip;
         """
             .formatted(password);
     administer(script);

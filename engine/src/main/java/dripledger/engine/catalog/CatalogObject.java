@@ -41,6 +41,11 @@ public sealed interface CatalogObject
   /** The word for it in SHOW and messages. */
   String kind();
 
+  /** What is said of it when it is dropped. */
+  default String dropped() {
+    return kind() + " " + name();
+  }
+
   /** The word with its article. */
   default String aKind() {
     return ("aeiou".indexOf(kind().charAt(0)) < 0 ? "a " : "an ") + kind();
@@ -225,6 +230,22 @@ public sealed interface CatalogObject
     @Override
     public String kind() {
       return "sink";
+    }
+
+    /** Where it goes, in words. */
+    public String place() {
+      String what =
+          target.option(
+              "topic", target.option("table", target.option("path", target.option("files", ""))));
+      return target.connection() + (what.isEmpty() ? "" : ": " + what);
+    }
+
+    @Override
+    public String dropped() {
+      return CatalogObject.super.dropped()
+          + " (what it has delivered stays at "
+          + place()
+          + "; what waited is given up)";
     }
   }
 

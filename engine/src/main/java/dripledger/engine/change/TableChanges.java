@@ -23,15 +23,20 @@ import java.util.Map;
 /**
  * INSERT, UPDATE and DELETE of one transaction: works out deltas against a snapshot that already
  * shows the transaction's own earlier changes, and keeps them until they are appended to the ledger
- * as one unit. Primary keys and NOT NULL are checked at the end of each statement. One thread, one
- * use.
+ * as one unit. Primary keys and NOT NULL are checked at the end of each statement; one that fails
+ * leaves what was changed before as it was. One thread, one use.
  */
 final class TableChanges {
   private final Catalog catalog;
   private final QueryRunner runner;
   private final long nowMicros;
-  private final Map<Long, Page> pending = new LinkedHashMap<>();
+  private final List<Delta> pending = new ArrayList<>(); // a statement each
   private Snapshot snapshot;
+
+  private record Delta(long relation, Page rows) {}
+
+  /** How far a transaction had come. */
+  record Mark(Snapshot snapshot, int statements) {}
 
   TableChanges(Catalog catalog, QueryRunner runner, Snapshot snapshot, long nowMicros) {
     this.catalog = catalog;
@@ -45,10 +50,30 @@ final class TableChanges {
     return snapshot;
   }
 
+  Mark mark() {
+    return new Mark(snapshot, pending.size());
+  }
+
+  /** Forgets what was changed since. */
+  void backTo(Mark mark) {
+    snapshot = mark.snapshot;
+    pending.subList(mark.statements, pending.size()).clear();
+  }
+
   /** What to append to the ledger; empty if nothing changed. */
   List<Ledger.Entry> entries() {
+    Map<Long, Page> together = new LinkedHashMap<>();
+    for (Delta delta : pending) {
+      Page rows = delta.rows;
+      Page all = together.computeIfAbsent(delta.relation, id -> new Page(rows.layout()));
+      for (int i = 0; i < rows.size(); i++) {
+        if (rows.weight(i) != 0) {
+          all.append(rows.bytes(), rows.start(i), rows.end(i) - rows.start(i), rows.weight(i));
+        }
+      }
+    }
     List<Ledger.Entry> entries = new ArrayList<>();
-    pending.forEach(
+    together.forEach(
         (id, page) -> {
           if (!page.isEmpty()) {
             entries.add(new Ledger.Entry(id, page, 0, nowMicros));
@@ -161,12 +186,13 @@ final class TableChanges {
         }
         if (!target.schema().type(c).nullable()) {
           throw new EngineException(
-              Code.CONSTRAINT,
-              "column \""
-                  + target.schema().column(c).name()
-                  + "\" of "
-                  + target.name()
-                  + " must not be NULL");
+                  Code.CONSTRAINT,
+                  "column \""
+                      + target.schema().column(c).name()
+                      + "\" of "
+                      + target.name()
+                      + " must not be NULL")
+              .state("23502");
         }
       }
       writer.copy(c, from, bytes, at, source);
@@ -179,12 +205,7 @@ final class TableChanges {
       checkKeys(table, delta, now);
       snapshot = snapshot.with(table.id(), now);
     }
-    Page all = pending.computeIfAbsent(target.id(), id -> new Page(delta.layout()));
-    for (int i = 0; i < delta.size(); i++) {
-      if (delta.weight(i) != 0) {
-        all.append(delta.bytes(), delta.start(i), delta.end(i) - delta.start(i), delta.weight(i));
-      }
-    }
+    pending.add(new Delta(target.id(), delta));
   }
 
   private static void checkKeys(CatalogObject.Table table, Page delta, RelationVersion now) {
@@ -206,9 +227,10 @@ final class TableChanges {
           shown.add(table.schema().column(table.primaryKey()[k]).name() + " = " + key[k]);
         }
         throw new EngineException(
-            Code.CONSTRAINT,
-            table.name() + " already has a row with " + String.join(", ", shown),
-            "UPDATE the row, or DELETE it first");
+                Code.CONSTRAINT,
+                table.name() + " already has a row with " + String.join(", ", shown),
+                "UPDATE the row, or DELETE it first")
+            .state("23505");
       }
     }
   }

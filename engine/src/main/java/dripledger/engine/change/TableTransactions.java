@@ -6,6 +6,7 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.RowSink;
 import dripledger.engine.source.InputProgress;
 import dripledger.engine.source.Ledger;
 import dripledger.engine.sql.Command;
@@ -88,6 +89,15 @@ public final class TableTransactions {
     }
   }
 
+  /** A place in a transaction to go back to. */
+  public static final class Mark {
+    private final TableChanges.Mark changes; // null if there were none
+
+    private Mark(TableChanges.Mark changes) {
+      this.changes = changes;
+    }
+  }
+
   /**
    * The changes to tables of one script, in units: each statement alone, or what BEGIN and COMMIT
    * enclose. Units are counted whether they change anything or not, so that a request that is sent
@@ -100,6 +110,7 @@ public final class TableTransactions {
     private Pinned seen;
     private TableChanges changes;
     private boolean explicit;
+    private boolean marked; // somebody may want to go back to a part of it
     private boolean skipping; // what is enclosed was made by an earlier request
     private int units; // that have ended
     private int madeThrough = -1; // units that an earlier request of this id has made
@@ -110,17 +121,44 @@ public final class TableTransactions {
     }
 
     public Result answer(Command.QueryPlan plan) {
+      return answer(plan, null);
+    }
+
+    /**
+     * As above.
+     *
+     * @param sink takes the rows, which are not in the answer then; or null
+     */
+    public Result answer(Command.QueryPlan plan, RowSink sink) {
       if (changes != null) {
-        return runner.answer(plan, changes.snapshot());
+        return runner.answer(plan, changes.snapshot(), sink);
       }
       try (Pinned now = loop.pin()) {
-        return runner.answer(plan, now.snapshot());
+        return runner.answer(plan, now.snapshot(), sink);
       }
     }
 
     /** Whether it has changed a table, and holds them all locked. */
     public boolean hasChanges() {
       return changes != null;
+    }
+
+    /** How far this transaction has come, for {@link #backTo}. */
+    public Mark mark() {
+      marked = true;
+      return new Mark(changes == null ? null : changes.mark());
+    }
+
+    /**
+     * Forgets what was changed since a mark of this transaction. If that was nothing but the first
+     * changes, others may change tables again.
+     */
+    public void backTo(Mark mark) {
+      if (mark.changes == null) {
+        abandon();
+      } else {
+        changes.backTo(mark.changes);
+      }
     }
 
     private TableChanges open() {
@@ -165,7 +203,9 @@ public final class TableTransactions {
         units++;
         return new Result.Done(done.message(), epoch, done.rows());
       } catch (RuntimeException e) {
-        abandon();
+        if (!marked) {
+          abandon();
+        }
         throw e;
       }
     }
@@ -182,6 +222,7 @@ public final class TableTransactions {
         throw new EngineException(Code.INVALID, step + " without BEGIN", null);
       }
       explicit = false;
+      marked = false;
       if (skipping) {
         skipping = false;
         units++;

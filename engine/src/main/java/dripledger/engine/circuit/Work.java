@@ -12,7 +12,7 @@ import java.util.function.LongSupplier;
  */
 public final class Work {
   /** Of views, which end when they are dropped. */
-  static final Work UNBOUNDED = new Work(Long.MAX_VALUE, Long.MAX_VALUE, () -> false);
+  static final Work UNBOUNDED = new Work(Long.MAX_VALUE, Long.MAX_VALUE, () -> false, () -> 0);
 
   private static final int STEPS = 256; // between looks at the clock
   private static final int LOOKS = 16; // between looks at the heap held
@@ -20,6 +20,7 @@ public final class Work {
   private final long millis;
   private final long bytes;
   private final BooleanSupplier cancelled;
+  private final LongSupplier waited;
   private final long began = System.nanoTime();
   private LongSupplier held = () -> 0;
   private int steps;
@@ -29,9 +30,12 @@ public final class Work {
    * @param millis how long it may take; 0 for any time
    * @param bytes of heap it may hold
    * @param cancelled whether nobody wants its answer any more
+   * @param waited how long it waited for those who take its answer, in nanoseconds: that is not
+   *     counted
    */
-  public Work(long millis, long bytes, BooleanSupplier cancelled) {
+  public Work(long millis, long bytes, BooleanSupplier cancelled, LongSupplier waited) {
     this.cancelled = cancelled;
+    this.waited = waited;
     this.millis = millis == 0 ? Long.MAX_VALUE : millis;
     this.bytes = bytes;
   }
@@ -60,7 +64,8 @@ public final class Work {
     if (cancelled.getAsBoolean() || Thread.currentThread().isInterrupted()) {
       throw new EngineException(Code.CANCELLED, "the query was cancelled");
     }
-    if (millis != Long.MAX_VALUE && (System.nanoTime() - began) / 1_000_000 >= millis) {
+    if (millis != Long.MAX_VALUE
+        && (System.nanoTime() - began - waited.getAsLong()) / 1_000_000 >= millis) {
       throw new EngineException(
           Code.CANCELLED,
           "the query was ended after " + (millis < 2000 ? millis + " ms" : millis / 1000 + " s"),

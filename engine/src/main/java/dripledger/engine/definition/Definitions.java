@@ -475,8 +475,7 @@ public final class Definitions {
     forget(going);
     fed.keySet().forEach(o -> sources.forget(o.id()));
     return new Result.Done(
-        "dropped "
-            + going.stream().map(o -> o.kind() + " " + o.name()).collect(Collectors.joining(", ")),
+        "dropped " + going.stream().map(CatalogObject::dropped).collect(Collectors.joining(", ")),
         epoch);
   }
 

@@ -21,9 +21,12 @@ import java.util.concurrent.ConcurrentHashMap;
 import java.util.function.Consumer;
 import java.util.function.LongSupplier;
 import java.util.function.Supplier;
+import org.slf4j.Logger;
+import org.slf4j.LoggerFactory;
 
 /** All deliveries: what waits for each, and who carries it. Safe from any thread. */
 public final class Deliveries implements AutoCloseable {
+  private static final Logger LOG = LoggerFactory.getLogger(Deliveries.class);
   private final Connectors connectors;
   private final Supplier<Catalog> catalog;
   private final Supplier<CompletableFuture<Void>> checkpoint;
@@ -148,6 +151,29 @@ public final class Deliveries implements AutoCloseable {
     if (outbox != null) {
       outbox.close();
     }
+    if (outbox != null && deliverer != null) {
+      forget(sink, outbox.identity());
+    }
+  }
+
+  /** Nobody waits until its target has forgotten it, which may be away. */
+  private void forget(Sink sink, String identity) {
+    CatalogObject.Connection connection = connection(sink);
+    if (connection == null) { // dropped with it
+      return;
+    }
+    Thread thread =
+        new Thread(
+            () -> {
+              try {
+                connectors.forget(connection, sink, identity);
+              } catch (RuntimeException e) {
+                LOG.info("{}: its target still knows it: {}", sink.name(), e.getMessage());
+              }
+            },
+            "forget-" + sink.name());
+    thread.setDaemon(true);
+    thread.start();
   }
 
   /** Carries what there is now; completes with what that did at the target. */

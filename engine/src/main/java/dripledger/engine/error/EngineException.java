@@ -30,6 +30,7 @@ public final class EngineException extends RuntimeException {
   private final String hint;
   private final int line;
   private final int column;
+  private String sqlState; // or null
 
   /**
    * @param line one-based, 0 if the error has no place
@@ -50,6 +51,21 @@ public final class EngineException extends RuntimeException {
 
   public EngineException(Code code, String message) {
     this(code, message, 0, 0, null);
+  }
+
+  /**
+   * Says more exactly than the code what it is, in the codes of the SQL standard.
+   *
+   * @return this
+   */
+  public EngineException state(String fiveCharacters) {
+    sqlState = fiveCharacters;
+    return this;
+  }
+
+  /** The SQLSTATE if it says more than the code, or null. */
+  public String sqlState() {
+    return sqlState;
   }
 
   public Code code() {

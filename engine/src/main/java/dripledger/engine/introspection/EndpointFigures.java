@@ -27,6 +27,7 @@ final class EndpointFigures {
                   .collect(Collectors.joining(", ")),
               e.schema().columns().stream().map(Column::name).collect(Collectors.joining(", ")),
               (long) e.maxRows(),
+              e.pageRows() == 0 ? null : (long) e.pageRows(),
               e.description()
             });
       }
@@ -37,6 +38,7 @@ final class EndpointFigures {
             text("parameters"),
             text("columns"),
             new Column("max_rows", ColumnType.of(Kind.BIGINT)),
+            new Column("page_rows", ColumnType.of(Kind.BIGINT)),
             text("description")),
         rows,
         epoch);

@@ -3,7 +3,6 @@ package dripledger.engine.introspection;
 import dripledger.engine.catalog.Catalog;
 import dripledger.engine.catalog.CatalogObject;
 import dripledger.engine.catalog.CatalogObject.Sink;
-import dripledger.engine.catalog.SourceSpec;
 import dripledger.engine.circuit.LiveNode;
 import dripledger.engine.delivery.Deliveries;
 import dripledger.engine.delivery.DeliveryStatus;
@@ -97,13 +96,8 @@ final class SinkFigures {
 
   /** Where a delivery goes, in words. */
   static String target(Sink sink) {
-    SourceSpec target = sink.target();
-    String what =
-        target.option(
-            "topic", target.option("table", target.option("path", target.option("files", ""))));
-    return target.connection()
-        + (what.isEmpty() ? "" : ": " + what)
-        + (target.format() == null ? "" : ", " + target.format());
+    String format = sink.target().format();
+    return sink.place() + (format == null ? "" : ", " + format);
   }
 
   /** How a delivery does, as the end of a sentence; nothing for others. */

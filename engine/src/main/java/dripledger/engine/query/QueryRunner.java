@@ -7,19 +7,16 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.expr.AggregateCall;
 import dripledger.engine.expr.Expr;
-import dripledger.engine.expr.Program;
 import dripledger.engine.intake.StreamHistory;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.row.SortKey;
 import dripledger.engine.sql.Command;
 import dripledger.engine.view.RelationVersion;
 import dripledger.engine.view.Snapshot;
 import java.util.ArrayList;
-import java.util.Arrays;
 import java.util.HashMap;
 import java.util.LinkedHashSet;
 import java.util.List;
@@ -59,16 +56,14 @@ public final class QueryRunner {
     run(plan, null, snapshot, sink, () -> false);
   }
 
-  /**
-   * That the one relation of a plan is read in the order of a version's key, one way or the other.
-   */
-  private record Along(RelationVersion version, boolean descending) {}
-
   private void run(
       PlanNode plan, Along along, Snapshot snapshot, Consumer<Page> sink, BooleanSupplier enough) {
     Work work =
         new Work(
-            scripts.millis(bounds.millis()), scripts.bytes(bounds.maxBytes()), scripts.cancelled());
+            scripts.millis(bounds.millis()),
+            scripts.bytes(bounds.maxBytes()),
+            scripts.cancelled(),
+            scripts.waited());
     Circuit[] made = new Circuit[1];
     Circuit circuit =
         Circuit.once(
@@ -250,8 +245,8 @@ public final class QueryRunner {
   private static void read(
       RelationVersion version, Expr filter, Along along, Pieces pieces, Consumer<Page> sink) {
     if (along != null) {
-      if (filter == null || !byRanges(along.version, filter, along.descending, pieces)) {
-        pieces.of(along.version).range(null, null, along.descending);
+      if (filter == null || !byRanges(along.version(), filter, along.descending(), pieces)) {
+        pieces.of(along.version()).range(null, null, along.descending());
       }
       return;
     }
@@ -330,14 +325,64 @@ public final class QueryRunner {
    */
   public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot, int upTo) {
     int most = scripts.rows(upTo);
+    List<Object[]> out = new ArrayList<>();
+    send(
+        query,
+        snapshot,
+        upTo,
+        row -> {
+          out.add(row);
+          if (out.size() > most && (query.limit() < 0 || query.limit() > most)) {
+            throw tooMany(most);
+          }
+        });
+    return new Result.Rows(query.columns(), out, snapshot.epoch());
+  }
+
+  /**
+   * Gives the answer of a SELECT row by row, however many they are: only rows that must be sorted
+   * are gathered.
+   *
+   * @param sink takes the rows, which are not in the answer then; if it is null, they are
+   */
+  public Result.Rows answer(Command.QueryPlan query, Snapshot snapshot, RowSink sink) {
+    if (sink == null) {
+      return answer(query, snapshot);
+    }
+    int most = scripts.rows(Integer.MAX_VALUE);
+    int[] sent = new int[1];
+    sink.columns(query.columns());
+    send(
+        query,
+        snapshot,
+        bounds.maxResultRows(),
+        row -> {
+          if (sent[0]++ == most) {
+            throw tooMany(most);
+          }
+          sink.row(row);
+        });
+    return new Result.Rows(query.columns(), List.of(), snapshot.epoch());
+  }
+
+  /**
+   * Gives the rows one by one, in order.
+   *
+   * @param upTo rows that are sorted, unless the query itself limits them
+   */
+  private void send(Command.QueryPlan query, Snapshot snapshot, int upTo, Consumer<Object[]> sink) {
     RowLayout layout = new RowLayout(query.plan().schema());
+    Along along = Along.of(query, snapshot);
+    if (query.order().isEmpty() || along != null) {
+      sendInOrder(query, layout, along, snapshot, sink);
+      return;
+    }
+    int most = scripts.rows(upTo);
     long wanted = query.limit() < 0 ? -1 : query.offset() + query.limit();
-    Along along = along(query, snapshot);
-    boolean inOrder = query.order().isEmpty() || along != null;
-    SortedRows rows = new SortedRows(layout, inOrder ? List.of() : query.order(), wanted);
+    SortedRows rows = new SortedRows(layout, query.order(), wanted);
     run(
         query.plan(),
-        along,
+        null,
         snapshot,
         page -> {
           rows.add(page);
@@ -345,14 +390,45 @@ public final class QueryRunner {
             throw tooMany(most);
           }
         },
-        () -> inOrder && wanted >= 0 && rows.size() >= wanted);
-    List<Object[]> out = new ArrayList<>();
+        () -> false);
     for (byte[] row : rows.between(query.offset(), wanted < 0 ? Long.MAX_VALUE : wanted)) {
-      Object[] picked = new Object[query.outputs().length];
-      Arrays.setAll(picked, i -> BoxedRows.readColumn(layout, row, 0, query.outputs()[i]));
-      out.add(picked);
+      sink.accept(picked(layout, row, 0, query.outputs()));
     }
-    return new Result.Rows(query.columns(), out, snapshot.epoch());
+  }
+
+  private void sendInOrder(
+      Command.QueryPlan query,
+      RowLayout layout,
+      Along along,
+      Snapshot snapshot,
+      Consumer<Object[]> sink) {
+    long[] skipped = new long[1];
+    long[] left = {query.limit() < 0 ? Long.MAX_VALUE : query.limit()};
+    run(
+        query.plan(),
+        along,
+        snapshot,
+        page -> {
+          for (int i = 0; i < page.size(); i++) {
+            for (long n = page.weight(i); n > 0 && left[0] > 0; n--) {
+              if (skipped[0] < query.offset()) {
+                skipped[0]++;
+              } else {
+                left[0]--;
+                sink.accept(picked(layout, page.bytes(), page.start(i), query.outputs()));
+              }
+            }
+          }
+        },
+        () -> left[0] == 0);
+  }
+
+  private static Object[] picked(RowLayout layout, byte[] bytes, int at, int[] outputs) {
+    Object[] row = new Object[outputs.length];
+    for (int i = 0; i < row.length; i++) {
+      row[i] = BoxedRows.readColumn(layout, bytes, at, outputs[i]);
+    }
+    return row;
   }
 
   /** The answer, if whoever asks on this thread may have as many rows. */
@@ -369,56 +445,5 @@ public final class QueryRunner {
         Code.LIMIT,
         "the answer has more than " + most + " rows",
         "add LIMIT or WHERE, or FOLLOW the query");
-  }
-
-  /**
-   * Whether a query's order is that of a key of the one relation it reads row by row.
-   *
-   * @return which way, or null if it is not, or sorting is quicker
-   */
-  private static Along along(Command.QueryPlan query, Snapshot snapshot) {
-    List<Integer> columns = query.order().stream().map(SortKey::column).toList();
-    PlanNode plan = query.plan();
-    while (plan instanceof PlanNode.Transform t) {
-      Program program = t.program();
-      List<Integer> below = new ArrayList<>();
-      for (int column : columns) {
-        below.add(program.outputs().get(column) instanceof Expr.Column c ? c.index() : -1);
-      }
-      columns = below;
-      plan = t.input();
-      if (columns.contains(-1)) {
-        return null;
-      }
-    }
-    if (columns.isEmpty() || !(plan instanceof PlanNode.Source source)) {
-      return null;
-    }
-    RelationVersion version = snapshot.readable(source.relationId());
-    boolean descending = query.order().get(0).descending();
-    // The key's order has NULLs last.
-    boolean oneWay =
-        query.order().stream()
-            .allMatch(k -> k.descending() == descending && k.nullsFirst() == descending);
-    if (version == null || !oneWay) {
-      return null;
-    }
-    List<RelationVersion> ways = new ArrayList<>(version.others());
-    ways.add(0, version);
-    for (RelationVersion way : ways) {
-      if (startsWith(way.key(), columns) && way.worthOrder()) {
-        return new Along(way, descending);
-      }
-    }
-    return null;
-  }
-
-  private static boolean startsWith(int[] key, List<Integer> columns) {
-    for (int i = 0; i < columns.size(); i++) {
-      if (i >= key.length || key[i] != columns.get(i)) {
-        return false;
-      }
-    }
-    return true;
   }
 }

@@ -10,6 +10,7 @@ import java.util.Map;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.atomic.AtomicLong;
 import java.util.function.BooleanSupplier;
+import java.util.function.LongSupplier;
 
 /** The scripts that are being run, so that one can be cancelled by its id. Safe from any thread. */
 public final class RunningScripts {
@@ -28,6 +29,7 @@ public final class RunningScripts {
     private final Role.Bounds bounds;
     private volatile boolean cancelled;
     private long read;
+    private long waited;
     private long mostRead = Long.MAX_VALUE;
 
     private Script(String id, String text, Caller caller, long most) {
@@ -51,6 +53,16 @@ public final class RunningScripts {
     /** How many rows its queries have read; for its own thread. */
     long rowsRead() {
       return read;
+    }
+
+    /** It waited for those who take its answer; for its own thread. */
+    void waited(long nanos) {
+      waited += nanos;
+    }
+
+    /** Ends it: its query at the next row. Safe from any thread. */
+    void cancel() {
+      cancelled = true;
     }
 
     /** By which it can be cancelled; no other has it since the start. */
@@ -135,7 +147,7 @@ public final class RunningScripts {
   private static boolean cancel(Script script, Caller caller) {
     boolean may = script != null && (caller.isOwner() || caller.role().equals(script.role));
     if (may) {
-      script.cancelled = true;
+      script.cancel();
     }
     return may;
   }
@@ -182,6 +194,12 @@ public final class RunningScripts {
   int rows(int all) {
     Script script = byThread.get(Thread.currentThread());
     return script == null ? all : (int) Math.min(all, least(script.bounds.maxRows(), all));
+  }
+
+  /** How long the script of this thread has waited so far, in nanoseconds; for this thread. */
+  LongSupplier waited() {
+    Script script = byThread.get(Thread.currentThread());
+    return script == null ? () -> 0 : () -> script.waited;
   }
 
   /** The smaller of two bounds, of which 0 is none. */

@@ -17,7 +17,7 @@ import java.util.List;
 final class SortedRows {
   private static final int SLACK = 10_000;
 
-  private final RowOrder order; // or null: the rows come in the right order
+  private final RowOrder order;
   private final long wanted;
   private final SortKeyCodec.ByteSink sink = new SortKeyCodec.ByteSink();
   private final List<Row> rows = new ArrayList<>();
@@ -30,11 +30,10 @@ final class SortedRows {
   }
 
   /**
-   * @param order empty if the rows come in the right order
    * @param wanted how many rows are asked for, or −1 for all
    */
   SortedRows(RowLayout layout, List<SortKey> order, long wanted) {
-    this.order = order.isEmpty() ? null : new RowOrder(layout, order);
+    this.order = new RowOrder(layout, order);
     this.wanted = wanted;
   }
 
@@ -51,16 +50,13 @@ final class SortedRows {
         rows.add(new Row(key, bytes));
       }
     }
-    if (order != null && wanted >= 0 && rows.size() > 4 * wanted + SLACK) {
+    if (wanted >= 0 && rows.size() > 4 * wanted + SLACK) {
       rows.sort(null);
       rows.subList((int) wanted, rows.size()).clear();
     }
   }
 
   private byte[] key(byte[] row) {
-    if (order == null) {
-      return row;
-    }
     sink.clear();
     order.encode(row, 0, sink);
     return sink.toByteArray();
@@ -73,9 +69,7 @@ final class SortedRows {
 
   /** The rows from one place on and before another, in order. */
   List<byte[]> between(long from, long to) {
-    if (order != null) {
-      rows.sort(null);
-    }
+    rows.sort(null);
     int first = (int) Math.min(rows.size(), from);
     int last = (int) Math.min(rows.size(), to);
     return rows.subList(first, Math.max(first, last)).stream().map(Row::bytes).toList();

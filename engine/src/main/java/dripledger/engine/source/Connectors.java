@@ -87,6 +87,13 @@ public interface Connectors {
   Target target(CatalogObject.Connection connection, CatalogObject.Sink sink, String identity);
 
   /**
+   * A delivery has been dropped: takes away what stands at the target of how far it had come; what
+   * was delivered stays.
+   */
+  default void forget(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {}
+
+  /**
    * Sends once more a message that a delivery's target had refused.
    *
    * @throws dripledger.engine.error.EngineException if it is refused again

@@ -6,18 +6,22 @@ import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.ColumnType.Kind;
 import dripledger.grammar.NamedParameter;
 import java.math.BigDecimal;
+import java.time.Duration;
 import java.time.LocalDate;
 import java.time.LocalDateTime;
 import java.time.LocalTime;
 import java.util.HexFormat;
 import java.util.List;
+import java.util.Locale;
 import java.util.Map;
+import org.apache.calcite.avatica.util.TimeUnit;
 import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
+import org.apache.calcite.sql.SqlIntervalQualifier;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlUnresolvedFunction;
@@ -83,7 +87,8 @@ final class ArgumentLiterals {
             || type.kind() == Kind.ARRAY
             || type.kind() == Kind.ROW
             || value != null && type.kind().equals(Kind.VARCHAR)
-            || value != null && type.kind().equals(Kind.VARBINARY);
+            || value != null && type.kind().equals(Kind.VARBINARY)
+            || value != null && type.kind().equals(Kind.INTERVAL_DAY_TIME);
     return sure ? plain : cast(plain, type, pos);
   }
 
@@ -97,6 +102,9 @@ final class ArgumentLiterals {
   }
 
   static SqlNode cast(SqlNode value, ColumnType type, SqlParserPos pos) {
+    if (type.kind() == Kind.INTERVAL_DAY_TIME) {
+      return SqlStdOperatorTable.CAST.createCall(pos, value, daysToSeconds(pos));
+    }
     SqlTypeName name =
         switch (type.kind()) {
           case BOOLEAN -> SqlTypeName.BOOLEAN;
@@ -120,6 +128,32 @@ final class ArgumentLiterals {
         };
     SqlDataTypeSpec spec = new SqlDataTypeSpec(named, pos);
     return SqlStdOperatorTable.CAST.createCall(pos, value, spec);
+  }
+
+  private static SqlIntervalQualifier daysToSeconds(SqlParserPos pos) {
+    return new SqlIntervalQualifier(TimeUnit.DAY, 10, TimeUnit.SECOND, MICROS, pos);
+  }
+
+  private static SqlNode interval(String name, Duration value, SqlParserPos pos) {
+    Duration length = value.abs();
+    if (length.toNanosPart() % 1_000_000 != 0) { // the library counts milliseconds
+      throw new EngineException(
+          Code.INVALID,
+          "the length of time given for " + shown(name) + " is finer than a millisecond",
+          pos.getLineNum(),
+          pos.getColumnNum(),
+          "round it");
+    }
+    String text =
+        String.format(
+            Locale.ROOT,
+            "%d %02d:%02d:%02d.%03d",
+            length.toDays(),
+            length.toHoursPart(),
+            length.toMinutesPart(),
+            length.toSecondsPart(),
+            length.toNanosPart() / 1_000_000);
+    return SqlLiteral.createInterval(value.isNegative() ? -1 : 1, text, daysToSeconds(pos), pos);
   }
 
   /** With as many digits as the number has. */
@@ -191,6 +225,9 @@ final class ArgumentLiterals {
               .withNanos(t.getNano()),
           MICROS,
           pos);
+    }
+    if (value instanceof Duration d) {
+      return interval(name, d, pos);
     }
     if (value instanceof byte[] bytes) {
       return binary(bytes, pos);

@@ -150,6 +150,7 @@ final class ParameterTypes {
       case DATE -> LocalDate.EPOCH;
       case TIME -> LocalTime.MIDNIGHT;
       case TIMESTAMP -> LocalDate.EPOCH.atStartOfDay();
+      case INTERVAL_DAY_TIME -> java.time.Duration.ZERO;
       case ARRAY -> List.of(any(type.element()));
       default -> "";
     };

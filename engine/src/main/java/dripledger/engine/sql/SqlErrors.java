@@ -280,11 +280,12 @@ final class SqlErrors {
     m = NOT_NULL.matcher(message);
     if (m.find()) {
       return new EngineException(
-          Code.CONSTRAINT,
-          "column \"" + m.group(1) + "\" must not be NULL",
-          line,
-          column,
-          "give it a value");
+              Code.CONSTRAINT,
+              "column \"" + m.group(1) + "\" must not be NULL",
+              line,
+              column,
+              "give it a value")
+          .state("23502");
     }
     m = OBJECT.matcher(message);
     if (m.find()) {

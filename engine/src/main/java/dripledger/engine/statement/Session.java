@@ -7,6 +7,8 @@ import dripledger.engine.error.EngineException;
 import dripledger.engine.error.EngineException.Code;
 import dripledger.engine.query.PointRead;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.RowCursor;
+import dripledger.engine.query.RowSink;
 import dripledger.engine.query.RunningScripts;
 import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
@@ -15,7 +17,6 @@ import dripledger.engine.sql.SqlFrontEnd;
 import dripledger.engine.view.Pinned;
 import java.util.List;
 import java.util.Map;
-import java.util.function.Consumer;
 
 /**
  * The statements of one client, one after the other, in transactions that last as long as the
@@ -29,6 +30,8 @@ public final class Session implements AutoCloseable {
   private Pinned pinned; // what a transaction reads that reads one epoch
   private boolean readOnly;
   private long statementMillis;
+  private boolean readsByDefault;
+  private volatile RowCursor awaited;
 
   /**
    * @param id by which its statements can be cancelled
@@ -51,6 +54,27 @@ public final class Session implements AutoCloseable {
    */
   public void statementMillis(long millis) {
     statementMillis = millis;
+  }
+
+  /** Whether statements outside a transaction may only read. */
+  public void readsByDefault(boolean readsByDefault) {
+    this.readsByDefault = readsByDefault;
+  }
+
+  /** Whether the next statement may only read. */
+  public boolean onlyReads() {
+    return transaction == null ? readsByDefault : readOnly;
+  }
+
+  /**
+   * Lets nothing be changed where only reading is wanted.
+   *
+   * @throws EngineException (INVALID) if the next statement may only read
+   */
+  public void refuseIfOnlyReads() {
+    if (onlyReads()) {
+      throw refusedChange(pinned != null);
+    }
   }
 
   /** What a statement takes and answers, see {@link SqlFrontEnd#describe}. */
@@ -119,6 +143,19 @@ public final class Session implements AutoCloseable {
     return end(Command.Transaction.Step.ROLLBACK);
   }
 
+  /**
+   * How far the transaction has come. From now on a statement that fails takes nothing of what came
+   * before with it.
+   */
+  public TableTransactions.Mark mark() {
+    return transaction.mark();
+  }
+
+  /** Forgets what the transaction has changed since a mark of it. */
+  public void backTo(TableTransactions.Mark mark) {
+    transaction.backTo(mark);
+  }
+
   private Result end(Command.Transaction.Step step) {
     TableTransactions.Transaction ending = transaction;
     transaction = null;
@@ -140,56 +177,117 @@ public final class Session implements AutoCloseable {
    * but {@link #rollback}; it is for the caller to see to that.
    *
    * @param arguments values of its parameters
+   * @param sink takes the rows, if it answers any; they are not in the answer then. If it is null,
+   *     they are, and have a bound
    */
-  public Result execute(String text, Map<String, Object> arguments) {
+  public Result execute(String text, Map<String, Object> arguments, RowSink sink) {
+    if (sink == null) {
+      return executed(text, arguments, null);
+    }
+    Once once = new Once(sink);
+    Result result = executed(text, arguments, once);
+    if (result instanceof Result.Rows listed && !once.told) { // not of a query
+      sink.columns(listed.columns());
+      listed.rows().forEach(sink::row);
+    }
+    return result;
+  }
+
+  /** Knows whether a query has told its columns. */
+  private static final class Once implements RowSink {
+    private final RowSink sink;
+    private boolean told;
+
+    private Once(RowSink sink) {
+      this.sink = sink;
+    }
+
+    @Override
+    public void columns(List<Column> columns) {
+      told = true;
+      sink.columns(columns);
+    }
+
+    @Override
+    public void row(Object[] row) {
+      sink.row(row);
+    }
+  }
+
+  private Result executed(String text, Map<String, Object> arguments, RowSink sink) {
     try (RunningScripts.Script running =
         statements.scripts().begin(id, text, caller, statementMillis)) {
       running.goOn();
       if (pinned != null || transaction == null || !transaction.hasChanges()) {
         try (Pinned now = read()) {
-          Result known = statements.answerPrepared(text, arguments, now.snapshot(), caller);
+          Result known = statements.answerPrepared(text, arguments, now.snapshot(), caller, sink);
           if (known != null) {
             return known;
           }
         }
       }
       if (transaction != null) {
-        return statements.run(text, arguments, transaction, readOnly, pinned, caller);
+        return statements.run(text, arguments, transaction, readOnly, pinned, caller, sink);
       }
       try (TableTransactions.Transaction alone = statements.transaction()) {
-        return statements.run(text, arguments, alone, readOnly, null, caller);
+        return statements.run(text, arguments, alone, readsByDefault, null, caller, sink);
       }
     }
   }
 
   /**
-   * Gives the rows of a query as they come, however many there are.
+   * The rows of a query, to be fetched one by one, all of one epoch.
    *
-   * @param columns is given the columns first
-   * @return false if the query orders or limits its rows, or must see what this transaction has
-   *     changed; then it is for {@link #execute}
+   * @return null if it is no query, must see what this transaction has changed, or too many are
+   *     open; then it is for {@link #execute}
    */
-  public boolean stream(String text, Consumer<List<Column>> columns, Consumer<Object[]> rows) {
-    try (RunningScripts.Script running =
-            statements.scripts().begin(id, text, caller, statementMillis);
-        Pinned now = read()) {
-      running.goOn();
-      return now != null && statements.stream(text, now, caller, columns, rows);
+  public RowCursor cursor(String text, Map<String, Object> arguments) {
+    if (hasChanges()) {
+      return null;
+    }
+    Pinned now = pinned != null ? pinned.again() : statements.pin();
+    RowCursor cursor = null;
+    try {
+      cursor = statements.cursor(text, arguments, now, caller, statementMillis);
+      return cursor;
+    } finally {
+      if (cursor == null) {
+        now.close();
+      }
+    }
+  }
+
+  /**
+   * Waits for the next row of a cursor of this session, so that {@link #cancel} ends it.
+   *
+   * @return null if there is none
+   */
+  public Object[] next(RowCursor cursor) {
+    awaited = cursor;
+    try {
+      return cursor.next();
+    } finally {
+      awaited = null;
     }
   }
 
   /** Ends the statement that is being carried out, if there is one. Safe from any thread. */
   public boolean cancel() {
+    RowCursor waitedFor = awaited;
+    if (waitedFor != null) {
+      waitedFor.cancel();
+    }
     return statements.scripts().cancel(id, caller);
   }
 
   static EngineException refusedChange(boolean oneEpoch) {
     return new EngineException(
-        Code.INVALID,
-        "this transaction only reads",
-        oneEpoch
-            ? "BEGIN without an isolation level sees the newest epoch, and can change tables"
-            : "BEGIN READ WRITE");
+            Code.INVALID,
+            "this transaction only reads",
+            oneEpoch
+                ? "BEGIN without an isolation level sees the newest epoch, and can change tables"
+                : "BEGIN READ WRITE")
+        .state("25006");
   }
 
   /** Forgets the changes of a transaction that is open. */

@@ -14,9 +14,9 @@ import dripledger.engine.query.PointRead;
 import dripledger.engine.query.PreparedQueries;
 import dripledger.engine.query.QueryRunner;
 import dripledger.engine.query.Result;
+import dripledger.engine.query.RowCursor;
+import dripledger.engine.query.RowSink;
 import dripledger.engine.query.RunningScripts;
-import dripledger.engine.row.BoxedRows;
-import dripledger.engine.row.Column;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.sql.ArgumentKinds;
 import dripledger.engine.sql.Command;
@@ -27,6 +27,7 @@ import dripledger.engine.view.Pinned;
 import dripledger.engine.view.Snapshot;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.atomic.AtomicInteger;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
 import java.util.function.LongSupplier;
@@ -42,6 +43,7 @@ public final class Statements {
   private static final Pattern OPTION = Pattern.compile("option \"(\\w+)\"");
 
   private static final int SHOWN = 1000; // characters of a statement
+  private static final int MOST_CURSORS = 100; // each has a thread
 
   private final SqlFrontEnd frontEnd;
   private final PreparedQueries prepared;
@@ -56,6 +58,7 @@ public final class Statements {
   private final LongSupplier nowMicros;
   private final Access access;
   private final RoleStatements roles;
+  private final AtomicInteger cursors = new AtomicInteger(); // that are open
 
   /**
    * @param definitionLock held while something is defined
@@ -241,6 +244,7 @@ public final class Statements {
    * Carries one statement out.
    *
    * @param pinned what a query reads, or null for the newest epoch and the transaction's changes
+   * @param sink takes the rows of a query, which are not in the answer then; or null
    */
   Result run(
       String text,
@@ -248,11 +252,9 @@ public final class Statements {
       TableTransactions.Transaction transaction,
       boolean readOnly,
       Pinned pinned,
-      Caller caller) {
-    SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
-    if (!parsed.isWhole()) { // whoever cut it out has read it otherwise
-      throw new EngineException(Code.SYNTAX, "there is more than one statement", "send each alone");
-    }
+      Caller caller,
+      RowSink sink) {
+    SqlFrontEnd.Parsed parsed = alone(text);
     Command command = check(parsed, arguments, caller);
     if (readOnly && !command.onlyReads()) {
       throw Session.refusedChange(pinned != null);
@@ -263,8 +265,8 @@ public final class Statements {
       }
       Result answer =
           pinned == null
-              ? transaction.answer(q.plan())
-              : runner.answer(q.plan(), pinned.snapshot());
+              ? transaction.answer(q.plan(), sink)
+              : runner.answer(q.plan(), pinned.snapshot(), sink);
       prepared.asked(text, arguments, caller.role(), caller.catalog(catalog()));
       return answer;
     } catch (EngineException e) {
@@ -272,50 +274,61 @@ public final class Statements {
     }
   }
 
-  /**
-   * Gives the rows of a query as they come, if it does not order or limit them.
-   *
-   * @return false if it has to be answered as a whole
-   */
-  boolean stream(
-      String text,
-      Pinned now,
-      Caller caller,
-      Consumer<List<Column>> columns,
-      Consumer<Object[]> rows) {
+  private SqlFrontEnd.Parsed alone(String text) {
     SqlFrontEnd.Parsed parsed = frontEnd.parse(text).get(0);
-    Command command = check(parsed, Map.of(), caller);
-    if (!(command instanceof Command.Query q)
-        || !q.plan().order().isEmpty()
-        || q.plan().offset() > 0
-        || q.plan().limit() >= 0) {
-      return false;
+    if (!parsed.isWhole()) { // whoever cut it out has read it otherwise
+      throw new EngineException(Code.SYNTAX, "there is more than one statement", "send each alone");
     }
-    columns.accept(q.plan().columns());
-    int[] outputs = q.plan().outputs();
-    runner.run(
-        q.plan().plan(),
-        now.snapshot(),
-        page -> {
-          for (int i = 0; i < page.size(); i++) {
-            Object[] row = new Object[outputs.length];
-            for (int c = 0; c < row.length; c++) {
-              row[c] = BoxedRows.readColumn(page.layout(), page.bytes(), page.start(i), outputs[c]);
-            }
-            for (long n = page.weight(i); n > 0; n--) {
-              rows.accept(row);
-            }
-          }
-        });
-    return true;
+    return parsed;
+  }
+
+  /**
+   * The rows of a query, to be fetched one by one.
+   *
+   * @param now is closed when they are
+   * @param millis how long it may read; 0 for as long as any
+   * @return null if it is no query, or so many are open that it has to be answered as a whole
+   */
+  RowCursor cursor(
+      String text, Map<String, Object> arguments, Pinned now, Caller caller, long millis) {
+    if (cursors.incrementAndGet() > MOST_CURSORS) {
+      cursors.decrementAndGet();
+      return null;
+    }
+    RowCursor cursor = null;
+    try {
+      Command.QueryPlan plan = plan(text, arguments, caller);
+      if (plan != null) {
+        cursor = new RowCursor(plan, now, runner, text, caller, millis, cursors::decrementAndGet);
+      }
+      return cursor;
+    } finally {
+      if (cursor == null) {
+        cursors.decrementAndGet();
+      }
+    }
+  }
+
+  private Command.QueryPlan plan(String text, Map<String, Object> arguments, Caller caller) {
+    Catalog catalog = caller.catalog(catalog());
+    Command.QueryPlan known = prepared.find(text, arguments, caller.role(), catalog);
+    if (known == null && check(alone(text), arguments, caller) instanceof Command.Query q) {
+      prepared.asked(text, arguments, caller.role(), catalog);
+      return q.plan();
+    }
+    return known;
   }
 
   /** The answer to a query that was asked before and need not be planned; or null. */
   Result answerPrepared(
-      String script, Map<String, Object> arguments, Snapshot snapshot, Caller caller) {
+      String script,
+      Map<String, Object> arguments,
+      Snapshot snapshot,
+      Caller caller,
+      RowSink sink) {
     Command.QueryPlan plan =
         prepared.find(script, arguments, caller.role(), caller.catalog(catalog()));
-    return plan == null ? null : runner.answer(plan, snapshot);
+    return plan == null ? null : runner.answer(plan, snapshot, sink);
   }
 
   /** Connectors name the option that is to blame; the statement knows where it stands. */

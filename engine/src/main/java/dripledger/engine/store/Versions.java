@@ -252,7 +252,11 @@ public final class Versions {
       }
       return new Pin(slot, version);
     }
-    throw new IllegalStateException(count + " readers hold a version already");
+    throw full();
+  }
+
+  private IllegalStateException full() {
+    return new IllegalStateException(slots.length / STRIDE + " readers hold a version already");
   }
 
   /** A version that stays readable. */
@@ -268,6 +272,16 @@ public final class Versions {
 
     public long version() {
       return version;
+    }
+
+    /** Pins the same version once more, while this pin is held. */
+    public Pin again() {
+      for (int i = 0; i < slots.length; i += STRIDE) {
+        if (SLOT.compareAndSet(slots, i, FREE, version << 1)) {
+          return new Pin(i, version);
+        }
+      }
+      throw full();
     }
 
     @Override

@@ -28,7 +28,16 @@ import java.util.stream.Collectors;
  * at. Safe from any thread.
  */
 final class CatalogMirror implements AutoCloseable {
+  /** A database that a superuser has made, with a function that tells how many rows there are. */
+  private static final String TEMPLATE = "drip_mirror";
+
+  private static final String ESTIMATING =
+      "SELECT CASE WHEN to_regprocedure('drip.estimate(real, bigint)') IS NOT NULL"
+          + " THEN 'SELECT drip.estimate(?, ?)' WHEN (SELECT rolsuper FROM pg_roles WHERE rolname ="
+          + " current_user) THEN 'UPDATE pg_class SET reltuples = ? WHERE oid = ?::bigint' END";
+
   private static final long ESTIMATES_NANOS = 5_000_000_000L;
+  private static final float ESTIMATED_WITHIN = 10; // a tenth
 
   private final Engine engine;
   private final Supplier<Catalog> catalog;
@@ -40,7 +49,8 @@ final class CatalogMirror implements AutoCloseable {
   private final Map<String, List<String>> made = new LinkedHashMap<>(); // by schema and name
   private Connection connection;
   private Catalog shown;
-  private boolean estimates;
+  private final Map<Integer, Float> estimates = new HashMap<>(); // rows by the table's number
+  private String estimating; // the statement by which rows are estimated, or null
   private long estimated;
 
   /**
@@ -126,7 +136,9 @@ final class CatalogMirror implements AutoCloseable {
         statement.execute(
             "CREATE DATABASE "
                 + quoted(database)
-                + " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'");
+                + " TEMPLATE "
+                + (exists(records, TEMPLATE) ? TEMPLATE : "template0")
+                + " ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'");
         statement.execute("COMMENT ON DATABASE " + quoted(database) + " IS " + text(mark));
       } else if (!found.equals(mark)) {
         throw new SQLException("the database \"" + database + "\" belongs to something else");
@@ -135,20 +147,33 @@ final class CatalogMirror implements AutoCloseable {
     connection = DriverManager.getConnection(url + database, login);
     try (Statement statement = connection.createStatement()) {
       statement.execute("DROP SCHEMA IF EXISTS public CASCADE");
-      statement.execute("DROP SCHEMA IF EXISTS drip CASCADE");
+      statement.execute(
+          "DO $$ DECLARE name text; BEGIN FOR name IN SELECT tablename FROM pg_tables WHERE"
+              + " schemaname = 'drip' LOOP EXECUTE format('DROP TABLE drip.%I', name); END LOOP;"
+              + " END $$");
       for (String schema : List.of("public", "drip")) {
-        statement.execute("CREATE SCHEMA " + schema);
+        statement.execute("CREATE SCHEMA IF NOT EXISTS " + schema);
         statement.execute("GRANT USAGE ON SCHEMA " + schema + " TO " + quoted(role));
       }
-      try (ResultSet rows =
-          statement.executeQuery("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")) {
-        estimates = rows.next() && rows.getBoolean(1);
+      try (ResultSet rows = statement.executeQuery(ESTIMATING)) {
+        estimating = rows.next() ? rows.getString(1) : null;
       }
     }
     numbers.clear();
     made.clear();
+    estimates.clear();
     shown = null;
     follow();
+  }
+
+  private static boolean exists(Connection records, String database) throws SQLException {
+    try (PreparedStatement statement =
+        records.prepareStatement("SELECT 1 FROM pg_database WHERE datname = ?")) {
+      statement.setString(1, database);
+      try (ResultSet rows = statement.executeQuery()) {
+        return rows.next();
+      }
+    }
   }
 
   private String comment(Connection records) throws SQLException {
@@ -205,7 +230,7 @@ final class CatalogMirror implements AutoCloseable {
       }
       shown = now;
     }
-    if (estimates && System.nanoTime() - estimated > ESTIMATES_NANOS) {
+    if (estimating != null && System.nanoTime() - estimated > ESTIMATES_NANOS) {
       estimate();
       estimated = System.nanoTime();
     }
@@ -286,17 +311,22 @@ final class CatalogMirror implements AutoCloseable {
   }
 
   private void estimate() throws SQLException {
-    try (PreparedStatement statement =
-        connection.prepareStatement("UPDATE pg_class SET reltuples = ? WHERE oid = ?::bigint")) {
+    try (PreparedStatement statement = connection.prepareStatement(estimating)) {
       for (CatalogObject object : shown.all()) {
         RelationVersion version = engine.snapshot().relation(object.id());
-        if (version != null && numbers.containsKey(name(object))) {
-          statement.setFloat(1, version.count());
-          statement.setLong(2, numbers.get(name(object)) & 0xffffffffL);
-          statement.addBatch();
+        Integer number = numbers.get(name(object));
+        if (version == null || number == null) {
+          continue;
+        }
+        float rows = version.count();
+        float told = estimates.getOrDefault(number, -1f);
+        if (Math.abs(rows - told) > told / ESTIMATED_WITHIN) {
+          statement.setFloat(1, rows);
+          statement.setLong(2, number & 0xffffffffL);
+          statement.execute();
+          estimates.put(number, rows);
         }
       }
-      statement.executeBatch();
     }
   }
 

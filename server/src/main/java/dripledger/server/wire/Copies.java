@@ -3,11 +3,15 @@ package dripledger.server.wire;
 import dripledger.engine.Engine;
 import dripledger.engine.access.Privilege;
 import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.query.Result;
+import dripledger.engine.query.RowSink;
 import dripledger.engine.row.BoxedRows;
+import dripledger.engine.row.Column;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
+import dripledger.engine.source.Ledger;
 import java.io.IOException;
 import java.io.UncheckedIOException;
 import java.util.ArrayList;
@@ -15,6 +19,7 @@ import java.util.Iterator;
 import java.util.List;
 import java.util.Map;
 import java.util.concurrent.ExecutionException;
+import java.util.concurrent.Future;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.TimeoutException;
 
@@ -64,25 +69,16 @@ final class Copies {
     if (options.query() != null && options.query().begins("follow")) {
       return follow(options);
     }
-    Prepared.Kind kind =
-        options.query() == null ? Prepared.Kind.ENGINE : session.kind(options.query());
-    if (kind == Prepared.Kind.ENGINE) {
-      long streamed = streamed(options);
-      if (streamed >= 0) {
-        return streamed;
-      }
+    if (options.query() != null && !WireSession.answersRows(options.query())) {
+      throw notForCopy();
     }
-    try (Portal portal =
-        options.query() == null
-            ? new Portals.Engine(
-                () -> session.engine().execute(sql(options), Map.of()),
-                "SELECT",
-                null,
-                session::notice)
-            : session.portal(options.query())) {
+    if (options.query() == null || session.kind(options.query()) == Prepared.Kind.ENGINE) {
+      return streamed(options);
+    }
+    try (Portal portal = session.portal(options.query())) {
       List<Field> fields = portal.fields();
       if (fields == null) {
-        throw new WireError("42601", "COPY takes a query", null);
+        throw notForCopy();
       }
       CopyWriter writer = new CopyWriter(wire, options, fields);
       writer.begin();
@@ -92,30 +88,42 @@ final class Copies {
     }
   }
 
-  /** Copies rows as they come; −1 if they must be there before the first goes. */
+  private static WireError notForCopy() {
+    return new WireError("42601", "COPY takes a query", null);
+  }
+
+  /** Copies rows as they come. */
   private long streamed(CopyOptions options) throws IOException {
     CopyWriter[] writer = new CopyWriter[1];
-    List<Field> fields = new ArrayList<>();
     long[] rows = new long[1];
-    boolean done;
     try {
-      done =
-          session.engine().stream(
-              sql(options),
-              columns -> {
-                fields.addAll(Field.of(columns));
-                writer[0] = new CopyWriter(wire, options, fields);
-                writer[0].begin();
-              },
-              row -> {
-                rows[0]++;
-                writer[0].row(row);
-              });
+      Result result =
+          session
+              .engine()
+              .execute(
+                  sql(options),
+                  Map.of(),
+                  new RowSink() {
+                    @Override
+                    public void columns(List<Column> columns) {
+                      writer[0] = new CopyWriter(wire, options, Field.of(columns));
+                      writer[0].begin();
+                    }
+
+                    @Override
+                    public void row(Object[] row) {
+                      rows[0]++;
+                      writer[0].row(row);
+                    }
+                  });
+      if (!(result instanceof Result.Rows answer)) {
+        throw notForCopy();
+      }
+      if (answer.note() != null) {
+        session.notice(answer.note());
+      }
     } catch (UncheckedIOException e) {
       throw e.getCause();
-    }
-    if (!done) {
-      return -1;
     }
     writer[0].finish();
     return rows[0];
@@ -162,6 +170,7 @@ final class Copies {
   private long in(CopyOptions options) throws IOException {
     CatalogObject object = engine.object(options.relation(), session.caller());
     session.caller().need(Privilege.INSERT, object);
+    session.engine().refuseIfOnlyReads();
     Schema schema = object.schema();
     int[] places =
         options.columns().isEmpty()
@@ -224,7 +233,8 @@ final class Copies {
     private final CatalogObject.Stream stream;
     private final int[] places;
     private final RowLayout layout;
-    private final List<java.util.concurrent.Future<?>> waiting = new ArrayList<>();
+    private final List<Future<Ledger.Receipt>> waiting = new ArrayList<>();
+    private long last = -1; // number of what was handed on and is durable
     private Page page;
     private long handed;
 
@@ -266,9 +276,9 @@ final class Copies {
       }
     }
 
-    private void await(java.util.concurrent.Future<?> receipt) {
+    private void await(Future<Ledger.Receipt> receipt) {
       try {
-        receipt.get(PATIENCE_SECONDS, TimeUnit.SECONDS);
+        last = receipt.get(PATIENCE_SECONDS, TimeUnit.SECONDS).sequence();
       } catch (ExecutionException e) {
         throw new WireError(
             "58030", "the rows could not be made durable", "what was said to be taken is");
@@ -284,6 +294,9 @@ final class Copies {
     public void finish() {
       hand();
       waiting.forEach(this::await);
+      if (last >= 0) {
+        engine.awaitApplied(last); // whoever copied in sees it
+      }
     }
 
     @Override

@@ -152,7 +152,7 @@ final class ExtendedQuery {
     for (int i = 0; i < values.length; i++) {
       arguments.put("$" + (i + 1), new Argument(prepared.parameters().get(i), values[i]));
     }
-    return session.engine(prepared.statement(), arguments, prepared.fields());
+    return session.engine(prepared.statement(), arguments, true, prepared.fields());
   }
 
   /** The values in the order of a key; null if one does not fit its column. */
@@ -218,6 +218,7 @@ final class ExtendedQuery {
     Bound bound = bound(in.text());
     int most = in.int32();
     session.began(bound.statement);
+    session.beforeSync(bound.statement);
     long rows = bound.portal.send(out, bound.formats, Math.max(0, most));
     String tag = bound.portal.hasEnded() ? bound.portal.tag(rows) : null;
     if (tag == null) {

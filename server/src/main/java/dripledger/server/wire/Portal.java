@@ -16,6 +16,19 @@ abstract class Portal implements AutoCloseable {
    */
   abstract long send(WireOutput out, Formats formats, long most) throws IOException;
 
+  /**
+   * Carries the statement out, tells its columns and sends all its rows, as text.
+   *
+   * @return how many were sent
+   */
+  long answer(WireOutput out) throws IOException {
+    List<Field> fields = fields();
+    if (fields != null) {
+      Field.describe(out, fields, Formats.TEXT);
+    }
+    return send(out, Formats.TEXT, 0);
+  }
+
   /** Whether there are no more rows. */
   boolean hasEnded() {
     return true;

@@ -1,15 +1,12 @@
 package dripledger.server.wire;
 
 import dripledger.engine.query.PointRead;
-import dripledger.engine.query.Result;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.statement.Session;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.RelationVersion;
 import java.io.IOException;
 import java.util.List;
-import java.util.Locale;
-import java.util.function.Consumer;
 import java.util.function.Supplier;
 
 /** The kinds of portals that need no more than a few lines. */
@@ -106,96 +103,6 @@ final class Portals {
       WireValues.write(out, fields.get(i).ours(), row[i], formats.isBinary(i));
     }
     out.end();
-  }
-
-  /** A statement that the engine carries out. */
-  static final class Engine extends Portal {
-    private final Supplier<Result> statement;
-    private final String verb;
-    private final Consumer<String> notice;
-    private List<Field> described; // what the client was told before
-    private Result.Done done;
-    private Rows rows;
-
-    /**
-     * @param described the columns that the client knows of; null if it was told nothing so far
-     * @param notice takes what is to be said beside the answer
-     */
-    Engine(
-        Supplier<Result> statement, String verb, List<Field> described, Consumer<String> notice) {
-      this.statement = statement;
-      this.verb = verb;
-      this.described = described;
-      this.notice = notice;
-    }
-
-    private void carryOut() {
-      if (done != null || rows != null) {
-        return;
-      }
-      Result result = statement.get();
-      if (result instanceof Result.Done d) {
-        done = d;
-        if (d.rows() < 0 && (d.message().contains(";") || d.message().contains(","))) {
-          notice.accept(d.message());
-        }
-        return;
-      }
-      Result.Rows answer = (Result.Rows) result;
-      List<Field> fields = Field.of(answer.columns());
-      if (described != null && !sameTypes(described, fields)) {
-        throw new WireError(
-            "0A000", "the statement answers other columns than it did", "prepare it again");
-      }
-      if (answer.note() != null) {
-        notice.accept(answer.note());
-      }
-      rows = new Rows(described == null ? fields : described, answer.rows(), "SELECT");
-    }
-
-    private static boolean sameTypes(List<Field> a, List<Field> b) {
-      if (a.size() != b.size()) {
-        return false;
-      }
-      for (int i = 0; i < a.size(); i++) {
-        if (a.get(i).type().oid() != b.get(i).type().oid()) {
-          return false;
-        }
-      }
-      return true;
-    }
-
-    @Override
-    List<Field> fields() {
-      if (described != null) {
-        return described;
-      }
-      carryOut();
-      return rows == null ? null : rows.fields();
-    }
-
-    @Override
-    long send(WireOutput out, Formats formats, long most) throws IOException {
-      carryOut();
-      return rows == null ? 0 : rows.send(out, formats, most);
-    }
-
-    @Override
-    boolean hasEnded() {
-      return rows == null || rows.hasEnded();
-    }
-
-    @Override
-    String tag(long sent) {
-      if (rows != null) {
-        return rows.tag(sent);
-      }
-      if (done.rows() < 0) {
-        return verb;
-      }
-      String word = verb.toUpperCase(Locale.ROOT);
-      return word.equals("INSERT") ? "INSERT 0 " + done.rows() : word + " " + done.rows();
-    }
   }
 
   /** The rows with one key, sent from where they are kept. */

@@ -110,7 +110,8 @@ final class Preparations {
     return prepared;
   }
 
-  private static int number(String name) {
+  /** The number of a parameter that is written as $ and its number. */
+  static int number(String name) {
     int number = name.length() > 6 ? Integer.MAX_VALUE : Integer.parseInt(name.substring(1));
     if (number > MOST_PARAMETERS) {
       throw new WireError("54000", "more than " + MOST_PARAMETERS + " parameters", null);

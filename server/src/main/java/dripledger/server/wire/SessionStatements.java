@@ -1,5 +1,6 @@
 package dripledger.server.wire;
 
+import dripledger.engine.change.TableTransactions;
 import dripledger.engine.statement.Session;
 import java.util.ArrayList;
 import java.util.HashMap;
@@ -27,6 +28,7 @@ final class SessionStatements implements AutoCloseable {
               .split(" "));
 
   private static final int MOST_CURSORS = 100;
+  private static final int MOST_SAVEPOINTS = 1000;
 
   /** What it does to the rest of the connection. */
   interface Connection {
@@ -42,6 +44,9 @@ final class SessionStatements implements AutoCloseable {
     /** Forgets a prepared statement; all if the name is null. */
     void deallocate(String name);
 
+    /** Carries out what the settings say. */
+    void settingsChanged();
+
     /** Tells the client what a setting is now. */
     void report(String name);
 
@@ -49,14 +54,13 @@ final class SessionStatements implements AutoCloseable {
     void recovered();
 
     boolean hasFailed();
-
-    /** How many statements have tried to change a table. */
-    long changes();
   }
+
+  private record Savepoint(String name, TableTransactions.Mark mark) {}
 
   private final Connection connection;
   private final Map<String, Portal> cursors = new HashMap<>();
-  private final Map<String, Long> savepoints = new HashMap<>(); // changes tried before
+  private final List<Savepoint> savepoints = new ArrayList<>(); // one after the other
 
   SessionStatements(Connection connection) {
     this.connection = connection;
@@ -68,10 +72,15 @@ final class SessionStatements implements AutoCloseable {
         || WORDS.contains(word) && !(word.equals("show") && LISTS.contains(s.token(1).text()));
   }
 
-  /** Whether it can end a transaction that failed. */
+  /** Whether it goes back to a savepoint. */
+  static boolean goesBack(StatementText s) {
+    return s.tokens().stream().anyMatch(t -> t.is("to"));
+  }
+
+  /** Whether it can end a transaction that failed, or the part of it that did. */
   static boolean endsTransaction(StatementText s) {
     return switch (s.token(0).text()) {
-      case "commit", "end", "rollback", "abort", "release" -> isOne(s);
+      case "commit", "end", "rollback", "abort" -> isOne(s);
       default -> false;
     };
   }
@@ -101,9 +110,7 @@ final class SessionStatements implements AutoCloseable {
           throw new WireError(
               "0A000",
               "not supported: " + upper(s.token(0)),
-              s.begins("prepare") || s.begins("execute")
-                  ? "prepare with the client's own means"
-                  : "a transaction is made or forgotten whole");
+              "prepare with the client's own means");
     };
   }
 
@@ -162,9 +169,7 @@ final class SessionStatements implements AutoCloseable {
 
   private void changed(String name) {
     String key = connection.variables().nameOf(name);
-    if (key.equals("statement_timeout")) {
-      connection.engine().statementMillis(connection.variables().millis(key));
-    }
+    connection.settingsChanged();
     if (SessionVariables.isReported(key)) {
       connection.report(key);
     }
@@ -183,6 +188,7 @@ final class SessionStatements implements AutoCloseable {
             s.token(i + 1).is("only") ? "on" : "off");
       }
     }
+    connection.settingsChanged();
     if (!always && connection.engine().inTransaction()) { // nothing was asked yet, or it is late
       boolean reads = SessionVariables.isOn(variables.get("transaction_read_only"));
       connection.engine().rollback();
@@ -270,7 +276,7 @@ final class SessionStatements implements AutoCloseable {
   }
 
   private Portal rollback(StatementText s) {
-    if (s.tokens().stream().anyMatch(t -> t.is("to"))) {
+    if (goesBack(s)) {
       return rollbackTo(s.token(s.tokens().size() - 1).text());
     }
     return Portals.done(
@@ -281,49 +287,54 @@ final class SessionStatements implements AutoCloseable {
         });
   }
 
-  /** A place to go back to, as long as no table was changed since. */
   private Portal savepoint(StatementText s) {
     return Portals.done(
         "SAVEPOINT",
         () -> {
-          if (!connection.engine().inTransaction()) {
-            throw new WireError("25P01", "a savepoint is a place in a transaction", "BEGIN");
+          needTransaction();
+          if (savepoints.size() >= MOST_SAVEPOINTS) {
+            throw new WireError(
+                "54000", "more than " + MOST_SAVEPOINTS + " savepoints", "RELEASE some");
           }
-          if (savepoints.size() >= MOST_CURSORS) {
-            throw new WireError("54000", "more than " + MOST_CURSORS + " savepoints", null);
-          }
-          savepoints.put(s.token(1).text(), connection.changes());
+          savepoints.add(new Savepoint(s.token(1).text(), connection.engine().mark()));
         });
   }
 
   private Portal release(StatementText s) {
     String name = s.token(s.tokens().size() - 1).text();
-    return Portals.done(
-        "RELEASE",
-        () -> {
-          known(name);
-          savepoints.remove(name);
-        });
+    return Portals.done("RELEASE", () -> forgetFrom(place(name)));
   }
 
-  private long known(String savepoint) {
-    Long changes = savepoints.get(savepoint);
-    if (changes == null) {
-      throw new WireError("3B001", "there is no savepoint \"" + savepoint + "\"", null);
+  private void needTransaction() {
+    if (!connection.engine().inTransaction()) {
+      throw new WireError("25P01", "a savepoint is a place in a transaction", "BEGIN");
     }
-    return changes;
+  }
+
+  /** Where the latest savepoint of this name stands. */
+  private int place(String name) {
+    needTransaction();
+    int at = savepoints.size() - 1;
+    while (at >= 0 && !savepoints.get(at).name.equals(name)) {
+      at--;
+    }
+    if (at < 0) {
+      throw new WireError("3B001", "there is no savepoint \"" + name + "\"", null);
+    }
+    return at;
+  }
+
+  private void forgetFrom(int place) {
+    savepoints.subList(place, savepoints.size()).clear();
   }
 
   private Portal rollbackTo(String name) {
     return Portals.done(
         "ROLLBACK",
         () -> {
-          if (known(name) != connection.changes()) {
-            throw new WireError(
-                "0A000",
-                "not supported: to take back a part of a transaction's changes",
-                "ROLLBACK takes back all of them");
-          }
+          int place = place(name);
+          connection.engine().backTo(savepoints.get(place).mark);
+          forgetFrom(place + 1); // it stays a place to go back to
           connection.recovered();
         });
   }
@@ -405,7 +416,11 @@ final class SessionStatements implements AutoCloseable {
       most = 0;
       at++;
     } else if (s.token(at).kind() == Lexer.Kind.NUMBER) {
-      most = Long.parseLong(s.token(at).text());
+      String count = s.token(at).text();
+      if (!count.matches("\\d{1,18}")) {
+        throw new WireError("42601", count + " is no number of rows", "FETCH 100 FROM c");
+      }
+      most = Long.parseLong(count);
       at++;
     } else if (s.token(at).is("backward")
         || s.token(at).is("prior")

@@ -272,7 +272,7 @@ final class WireCatalog {
           from = token.to();
           sql.append(token.is("?") ? "??" : "?");
           if (token.kind() == Lexer.Kind.PARAMETER) {
-            parameters.add(Integer.parseInt(token.text().substring(1)));
+            parameters.add(Preparations.number(token.text()));
           }
         }
       }

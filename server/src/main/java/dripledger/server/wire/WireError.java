@@ -57,6 +57,9 @@ final class WireError extends RuntimeException {
   }
 
   private static String state(EngineException e) {
+    if (e.sqlState() != null) {
+      return e.sqlState();
+    }
     boolean noColumn = String.valueOf(e.getMessage()).startsWith("no column");
     return switch (e.code()) {
       case SYNTAX -> "42601";

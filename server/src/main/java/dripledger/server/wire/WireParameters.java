@@ -8,8 +8,10 @@ import java.math.BigDecimal;
 import java.math.BigInteger;
 import java.nio.ByteBuffer;
 import java.time.DateTimeException;
+import java.time.Duration;
 import java.time.LocalDate;
 import java.time.LocalTime;
+import java.time.temporal.ChronoUnit;
 import java.util.ArrayList;
 import java.util.HexFormat;
 import java.util.List;
@@ -44,6 +46,7 @@ final class WireParameters {
       return switch (type.kind()) {
         case VARBINARY -> bytea(text);
         case DECIMAL -> Casts.toDecimal(text);
+        case INTERVAL_DAY_TIME -> IntervalText.parse(name, text);
         case ARRAY -> array(name, type.element(), text);
         default -> Casts.parse(text, type);
       };
@@ -118,6 +121,14 @@ final class WireParameters {
           case TIME -> LocalTime.ofNanoOfDay(Math.multiplyExact(in.getLong(), 1000L));
           case TIMESTAMP ->
               BoxedRows.timestamp(Math.addExact(in.getLong(), WireValues.EPOCH_MICROS));
+          case INTERVAL_DAY_TIME -> {
+            long micros = in.getLong();
+            int days = in.getInt();
+            if (in.getInt() != 0) {
+              throw new DateTimeException("months are of no fixed length");
+            }
+            yield Duration.ofDays(days).plus(micros, ChronoUnit.MICROS);
+          }
           case ARRAY -> arrayBinary(type.element(), in);
           default -> throw new java.nio.BufferUnderflowException();
         };

@@ -28,7 +28,8 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private final SessionStatements own;
   private final Copies copies;
   private final ExtendedQuery prepared;
-  private long changes; // tried
+  private boolean
+      untilSync; // the transaction nobody began: what changed tables since the last Sync
   private boolean failed; // the transaction, and only its end is taken
   private boolean skipping; // to the next Sync
   private volatile boolean cancelled;
@@ -55,7 +56,7 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   private void first(String name, String value) {
     try {
       variables.set(name, value);
-      engine.statementMillis(variables.millis("statement_timeout"));
+      settingsChanged();
     } catch (WireError e) {
       LOG.debug("a client set {}", name, e);
     }
@@ -106,12 +107,14 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     }
     if (type == 'S') {
       skipping = false;
+      makeChanges();
       if (!engine.inTransaction()) {
         prepared.closePortals();
       }
       ready();
     } else if (type == 'Q') {
       skipping = false;
+      makeChanges();
       query(in.text());
       ready();
     } else if (!skipping) {
@@ -130,11 +133,14 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   }
 
   private void failed(RuntimeException e, byte type) throws IOException {
-    if (engine.inTransaction()) {
+    if (untilSync) {
+      untilSync = false;
+      engine.rollback();
+    } else if (engine.inTransaction()) {
       failed = true;
     }
     WireErrors.send(out, "ERROR", e, current);
-    if (type == 'Q') {
+    if (type == 'Q' || type == 'S') {
       ready();
     } else {
       skipping = true;
@@ -145,6 +151,31 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     out.begin('Z').int8(failed ? 'E' : engine.inTransaction() ? 'T' : 'I').end();
   }
 
+  /** Makes the changes that were to be made at the next Sync. */
+  private void makeChanges() {
+    if (untilSync) {
+      untilSync = false;
+      engine.commit();
+    }
+  }
+
+  /**
+   * Sees to it that the statements before one Sync are made or forgotten together, as the protocol
+   * has it, as far as they change tables or only read. Anything else is done on its own.
+   */
+  void beforeSync(StatementText statement) {
+    if (SessionStatements.endsTransaction(statement) && !SessionStatements.goesBack(statement)) {
+      untilSync = false; // and with it what was changed so far
+    } else if (!changesTables(statement)) {
+      if (!onlyReads(statement)) {
+        makeChanges();
+      }
+    } else if (!engine.inTransaction()) {
+      engine.begin(false, engine.onlyReads());
+      untilSync = true;
+    }
+  }
+
   // ---- one message, all of it
 
   private void query(String script) throws IOException {
@@ -152,10 +183,13 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     if (all.isEmpty()) {
       out.begin('I').end();
     }
-    boolean together = isOneChange(all) && !engine.inTransaction();
+    boolean together =
+        all.size() > 1
+            && !engine.inTransaction()
+            && all.stream().allMatch(s -> changesTables(s) || onlyReads(s));
     try {
-      if (together) {
-        engine.begin(false, false);
+      if (together) { // and definitions one by one
+        engine.begin(false, engine.onlyReads());
       }
       for (StatementText statement : all) {
         answer(statement);
@@ -171,29 +205,27 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     }
   }
 
-  /**
-   * Whether the statements of one message are made or forgotten together, as the protocol has it:
-   * if all of them change tables or only read. Definitions are made one by one.
-   */
-  private static boolean isOneChange(List<StatementText> all) {
-    return all.size() > 1
-        && all.stream()
-            .allMatch(
-                s ->
-                    s.begins("insert")
-                        || s.begins("update")
-                        || s.begins("delete")
-                        || s.begins("select"));
+  private static boolean changesTables(StatementText s) {
+    return s.begins("insert") || s.begins("update") || s.begins("delete");
+  }
+
+  private static boolean onlyReads(StatementText s) {
+    return s.begins("select") || s.begins("with") || s.begins("values") || s.begins("table");
+  }
+
+  static boolean answersRows(StatementText s) {
+    return onlyReads(s)
+        || s.token(0).is("(")
+        || s.begins("show")
+        || s.begins("describe")
+        || s.begins("explain");
   }
 
   private void answer(StatementText statement) throws IOException {
     began(statement);
     try (Portal portal = portal(statement)) {
-      List<Field> fields = portal.fields();
-      if (fields != null) {
-        Field.describe(out, fields, Formats.TEXT);
-      }
-      complete(portal, portal.send(out, Formats.TEXT, 0));
+      long rows = portal.answer(out);
+      out.begin('C').text(portal.tag(rows)).end();
     }
   }
 
@@ -203,9 +235,6 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     cancelled = false;
     doing = statement.text();
     caller().reads(statement.text());
-    if (statement.begins("insert") || statement.begins("update") || statement.begins("delete")) {
-      changes++;
-    }
     refuseIfFailed(statement);
   }
 
@@ -220,10 +249,6 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
     }
   }
 
-  private void complete(Portal portal, long rows) throws IOException {
-    out.begin('C').text(portal.tag(rows)).end();
-  }
-
   /** A statement without parameters, to be carried out. */
   @Override
   public Portal portal(StatementText statement) {
@@ -231,16 +256,16 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
       case SESSION -> own.portal(statement);
       case COPY -> copies.portal(statement);
       case CATALOG -> server.catalog().portal(statement, List.of(), caller());
-      default -> engine(statement, Map.of(), null);
+      default -> engine(statement, Map.of(), false, null);
     };
   }
 
-  Portal engine(StatementText s, Map<String, Object> arguments, List<Field> described) {
+  Portal engine(
+      StatementText s, Map<String, Object> arguments, boolean described, List<Field> fields) {
     if (s.begins("follow")) {
       return new FollowPortal(server.engine(), s.text(), arguments, this);
     }
-    return new Portals.Engine(
-        () -> engine.execute(s.text(), arguments), verb(s), described, this::notice);
+    return new EnginePortal(engine, s.text(), arguments, verb(s), described, fields, this::notice);
   }
 
   /** The first words of a statement that say what it does. */
@@ -299,6 +324,12 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
   }
 
   @Override
+  public void settingsChanged() {
+    engine.statementMillis(variables.millis("statement_timeout"));
+    engine.readsByDefault(SessionVariables.isOn(variables.get("default_transaction_read_only")));
+  }
+
+  @Override
   public void deallocate(String name) {
     prepared.deallocate(name);
   }
@@ -334,11 +365,6 @@ final class WireSession implements SessionStatements.Connection, AutoCloseable {
 
   Portal copy(StatementText statement) {
     return copies.portal(statement);
-  }
-
-  @Override
-  public long changes() {
-    return changes;
   }
 
   @Override

@@ -51,7 +51,7 @@ record WireType(int oid, int size, int modifier) {
     know(Kind.TIME, 1183, TIME);
     know(Kind.TIMESTAMP, 1115, TIMESTAMP, TIMESTAMPTZ);
     ARRAYS.put(Kind.DECIMAL, 1231);
-    ARRAYS.put(Kind.INTERVAL_DAY_TIME, 1187);
+    know(Kind.INTERVAL_DAY_TIME, 1187, INTERVAL);
     ARRAYS.put(Kind.INTERVAL_YEAR_MONTH, 1187);
     KNOWN.put(NUMERIC, ColumnType.decimal(38, 19));
     KNOWN.put(1231, ColumnType.array(ColumnType.decimal(38, 19)));
