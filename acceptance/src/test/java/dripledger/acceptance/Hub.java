@@ -145,6 +145,13 @@ final class Hub implements AutoCloseable {
     }
   }
 
+  /** The groups that the broker knows. */
+  List<String> groups() throws InterruptedException, ExecutionException {
+    try (Admin admin = Admin.create(Map.of("bootstrap.servers", broker.servers()))) {
+      return admin.listGroups().all().get().stream().map(g -> g.groupId()).toList();
+    }
+  }
+
   synchronized KafkaProducer<String, String> producer() {
     if (producer == null) {
       Properties p = new Properties();

@@ -22,6 +22,8 @@ import picocli.CommandLine.ScopeType;
       "kills N (N times kill -9 under load, then every view compared with its sources),",
       "soak N (N minutes of queries made by chance, compared with PostgreSQL),",
       "unrest N (N minutes of random statements, kills and database crashes, views compared),",
+      "away N (all targets of deliveries are away for N minutes, under load),",
+      "fuzz N (N minutes of what nobody should send, to both ports),",
       "stress N (the store's memory order, and N seconds of readers against a writer).",
       "Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 some events were rejected,",
       "4 the service cannot be reached."

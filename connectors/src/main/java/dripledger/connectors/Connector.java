@@ -116,6 +116,9 @@ public interface Connector {
     throw undeliverable(options);
   }
 
+  /** Takes away what stands at the target of how far a delivery had come, if anything does. */
+  default void forget(ConnectionOptions options, CatalogObject.Sink sink, String identity) {}
+
   /** Sends once more a message that the target had refused. */
   default void resend(ConnectionOptions options, CatalogObject.Sink sink, byte[] message) {
     throw undeliverable(options);

@@ -265,6 +265,13 @@ public final class OutsideSystems implements Connectors, AutoCloseable {
   }
 
   @Override
+  public void forget(
+      CatalogObject.Connection connection, CatalogObject.Sink sink, String identity) {
+    reach.check(sink.target());
+    connector(connection).forget(options(connection), sink, identity);
+  }
+
+  @Override
   public void resend(CatalogObject.Connection connection, CatalogObject.Sink sink, byte[] message) {
     reach.check(sink.target());
     connector(connection).resend(options(connection), sink, message);

@@ -112,6 +112,9 @@ final class FolderTarget implements Target {
     long next = -1;
     try (Stream<Path> all = Files.list(folder)) {
       for (Path file : all.toList()) {
+        if (file.getFileName().toString().startsWith("." + prefix)) {
+          Files.deleteIfExists(file); // of one that did not get to its end
+        }
         Matcher matcher = name.matcher(file.getFileName().toString());
         if (matcher.matches()) {
           next = Math.max(next, Long.parseLong(matcher.group(1)) + 1);
@@ -160,6 +163,11 @@ final class FolderTarget implements Target {
         directory.force(true);
       }
     } catch (IOException e) {
+      try {
+        Files.deleteIfExists(aside); // it may be what fills the disk
+      } catch (IOException again) {
+        e.addSuppressed(again);
+      }
       throw failed(e);
     }
     return new Carried(rows, 0, 0, 0);

@@ -26,20 +26,35 @@ public final class JsonRows {
 
   /** A row as a message of its own: an object by column name. */
   public static byte[] message(List<Column> columns, Object[] row) {
-    ByteArrayOutputStream out = new ByteArrayOutputStream();
-    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
-      object(json, columns, row);
-    }
-    return out.toByteArray();
+    return new Messages().message(columns, row);
   }
 
-  /** A change as a message of its own. */
-  public static byte[] change(List<Column> columns, Outgoing.Change change, long epoch) {
-    ByteArrayOutputStream out = new ByteArrayOutputStream();
-    try (JsonGenerator json = FACTORY.createGenerator(ObjectWriteContext.empty(), out)) {
-      change(json, columns, change, epoch);
+  /** Rows and changes as messages of their own, one after the other. One thread. */
+  public static final class Messages {
+    private static final JsonFactory UNSEPARATED =
+        FACTORY.rebuild().rootValueSeparator((String) null).build();
+
+    private final ByteArrayOutputStream out = new ByteArrayOutputStream();
+    private final JsonGenerator json = UNSEPARATED.createGenerator(ObjectWriteContext.empty(), out);
+
+    /** A row: an object by column name. */
+    public byte[] message(List<Column> columns, Object[] row) {
+      object(json, columns, row);
+      return taken();
     }
-    return out.toByteArray();
+
+    /** A change. */
+    public byte[] change(List<Column> columns, Outgoing.Change change, long epoch) {
+      JsonRows.change(json, columns, change, epoch);
+      return taken();
+    }
+
+    private byte[] taken() {
+      json.flush();
+      byte[] message = out.toByteArray();
+      out.reset();
+      return message;
+    }
   }
 
   private static void change(

@@ -18,7 +18,7 @@ import org.apache.commons.csv.CSVPrinter;
 /**
  * A delivery's changes as messages: the row as it is, or for {@code changes} what was and what is.
  * The key is the key column's text, or a JSON object of several; so a table of ours reads it back.
- * Stateless.
+ * One thread.
  */
 public final class RowMessages {
   private static final List<String> MESSAGES = List.of("json", "csv", "avro");
@@ -32,6 +32,7 @@ public final class RowMessages {
   private final List<Column> columns;
   private final List<Column> keyColumns = new ArrayList<>();
   private final boolean csv;
+  private final JsonRows.Messages json = new JsonRows.Messages();
 
   /** Refuses formats that there are not. */
   public RowMessages(Sink sink) {
@@ -87,7 +88,7 @@ public final class RowMessages {
     if (key.length == 1 && key[0] != null && keyColumns.get(0).type().kind() != Kind.ROW) {
       return PlainText.of(key[0]).getBytes(StandardCharsets.UTF_8);
     }
-    return JsonRows.message(keyColumns, key);
+    return json.message(keyColumns, key);
   }
 
   /** The message that says a change, or null if it is that there is no row any more. */
@@ -99,9 +100,9 @@ public final class RowMessages {
       return avro.message(record(change, epoch));
     }
     if (ofChanges) {
-      return JsonRows.change(columns, change, epoch);
+      return json.change(columns, change, epoch);
     }
-    return csv ? line(change.after()) : JsonRows.message(columns, change.after());
+    return csv ? line(change.after()) : json.message(columns, change.after());
   }
 
   /** Makes known, where others ask for it, how the messages are to be read. */
@@ -160,7 +161,7 @@ public final class RowMessages {
   public byte[] line(Outgoing.Change change, long epoch) {
     return sink.rows() == Sink.Rows.APPEND
         ? value(change, epoch)
-        : JsonRows.change(columns, change, epoch);
+        : json.change(columns, change, epoch);
   }
 
   private static byte[] line(Object[] row) {

@@ -74,6 +74,7 @@ public interface RowStream extends Closeable {
     private final List<Column> columns;
     private final OutputStream out;
     private final boolean csv;
+    private final JsonRows.Messages json = new JsonRows.Messages();
 
     Lines(List<Column> columns, OutputStream out, boolean csv) throws IOException {
       this.columns = columns;
@@ -89,7 +90,7 @@ public interface RowStream extends Closeable {
       if (csv) {
         line(row);
       } else {
-        out.write(JsonRows.message(columns, row));
+        out.write(json.message(columns, row));
         out.write('\n');
       }
     }

@@ -100,6 +100,11 @@ public final class KafkaConnector implements Connector {
   }
 
   @Override
+  public void forget(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    TopicTarget.forget(options, identity);
+  }
+
+  @Override
   public List<Listing> list(ConnectionOptions options) {
     KafkaAccess access = new KafkaAccess(options);
     access.check();

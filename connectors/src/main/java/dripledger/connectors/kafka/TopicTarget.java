@@ -54,7 +54,7 @@ final class TopicTarget implements Target {
     topic = topic(sink.target());
     messages = new RowMessages(sink, access.registryLogin());
     headers = on(sink.target(), "headers");
-    group = "drip-" + identity;
+    group = group(identity);
     producer = access.producer(group);
     member = access.member(group);
   }
@@ -71,6 +71,21 @@ final class TopicTarget implements Target {
       throw access.failure(e);
     }
     return target;
+  }
+
+  /** The group whose offset tells how far a delivery has come. */
+  private static String group(String identity) {
+    return "drip-" + identity;
+  }
+
+  /** Takes away how far a delivery has come. */
+  static void forget(ConnectionOptions options, String identity) {
+    KafkaAccess access = new KafkaAccess(options);
+    try (Admin admin = access.admin()) {
+      access.get(admin.deleteConsumerGroups(List.of(group(identity))).all());
+    } catch (KafkaException e) {
+      throw access.failure(e);
+    }
   }
 
   /** Checks the options, and makes the topic if they ask for it. */
@@ -173,6 +188,11 @@ final class TopicTarget implements Target {
   }
 
   @Override
+  public int mostRows() {
+    return 200_000; // of a transaction: the end of each is waited for
+  }
+
+  @Override
   public long next() {
     try (Admin admin = access.admin()) {
       OffsetAndMetadata known =
@@ -216,11 +236,12 @@ final class TopicTarget implements Target {
   }
 
   private RecordHeaders headers(long epoch) {
-    RecordHeaders all = new RecordHeaders();
-    if (headers) {
-      all.add("epoch", ("" + epoch).getBytes(StandardCharsets.UTF_8));
-      all.add("sink", sink.name().getBytes(StandardCharsets.UTF_8));
+    if (!headers) {
+      return null;
     }
+    RecordHeaders all = new RecordHeaders();
+    all.add("epoch", ("" + epoch).getBytes(StandardCharsets.UTF_8));
+    all.add("sink", sink.name().getBytes(StandardCharsets.UTF_8));
     return all;
   }
 

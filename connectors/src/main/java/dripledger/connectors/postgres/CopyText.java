@@ -15,37 +15,42 @@ final class CopyText {
    * @param value as in {@link dripledger.engine.row.BoxedRows}, or null
    */
   static String of(Object value) {
-    if (value == null) {
-      return "\\N";
-    }
-    if (value instanceof Boolean b) {
-      return b ? "t" : "f";
-    }
-    if (value instanceof byte[] bytes) {
-      return "\\\\x" + HexFormat.of().formatHex(bytes);
-    }
-    return escaped(value instanceof List<?> list ? JsonRows.text(list) : PlainText.of(value));
+    StringBuilder out = new StringBuilder();
+    append(out, value);
+    return out.toString();
   }
 
-  private static String escaped(String text) {
-    StringBuilder out = null;
+  /** Puts a value's field behind others. */
+  static void append(StringBuilder out, Object value) {
+    if (value == null) {
+      out.append("\\N");
+    } else if (value instanceof Long number) {
+      out.append(number.longValue());
+    } else if (value instanceof Boolean b) {
+      out.append(b ? 't' : 'f');
+    } else if (value instanceof byte[] bytes) {
+      out.append("\\\\x").append(HexFormat.of().formatHex(bytes));
+    } else {
+      escaped(out, value instanceof List<?> list ? JsonRows.text(list) : PlainText.of(value));
+    }
+  }
+
+  private static void escaped(StringBuilder out, String text) {
+    int from = 0;
     for (int i = 0; i < text.length(); i++) {
-      char c = text.charAt(i);
-      String escape =
-          switch (c) {
-            case '\\' -> "\\\\";
-            case '\t' -> "\\t";
-            case '\n' -> "\\n";
-            case '\r' -> "\\r";
-            default -> null;
+      char letter =
+          switch (text.charAt(i)) {
+            case '\\' -> '\\';
+            case '\t' -> 't';
+            case '\n' -> 'n';
+            case '\r' -> 'r';
+            default -> 0;
           };
-      if (escape != null && out == null) {
-        out = new StringBuilder(text.length() + 8).append(text, 0, i);
-      }
-      if (out != null) {
-        out.append(escape == null ? String.valueOf(c) : escape);
+      if (letter != 0) {
+        out.append(text, from, i).append('\\').append(letter);
+        from = i + 1;
       }
     }
-    return out == null ? text : out.toString();
+    out.append(text, from, text.length());
   }
 }

@@ -29,6 +29,8 @@ import org.postgresql.replication.LogSequenceNumber;
  * being loaded. Used by the feed's thread; {@link #load} state is guarded by the feed.
  */
 final class FollowedTable {
+  private static final long KEPT_BYTES = 8L << 20; // in memory
+
   final CatalogObject.Table table;
   final String schemaName;
   final String tableName;
@@ -45,7 +47,7 @@ final class FollowedTable {
   Partitions partitions = Partitions.NONE;
 
   Runnable attach;
-  final List<KeptBack> keptBack = new ArrayList<>();
+  final KeptBack keptBack;
 
   private final Schema schema;
   private final RowLayout operations;
@@ -58,9 +60,6 @@ final class FollowedTable {
   private int dated; // rows of it
   private SpooledRows spooled; // what was gathered before the page
   private List<Reject> rejects = new ArrayList<>();
-
-  /** The operations of one transaction that came while the table was being loaded. */
-  record KeptBack(long commitLsn, Page page, List<Reject> rejects, SpooledRows spooled) {}
 
   FollowedTable(CatalogObject.Table table, DriftLog drift, boolean live) {
     this.table = table;
@@ -76,6 +75,7 @@ final class FollowedTable {
     old = new RowBuilder(schema);
     keep = new byte[schema.size()];
     page = new Page(operations);
+    keptBack = new KeptBack(operations, KEPT_BYTES);
   }
 
   /** The builder of loaded rows. */
@@ -117,6 +117,11 @@ final class FollowedTable {
       }
     }
     return null;
+  }
+
+  /** Keeps back what was gathered of a transaction. */
+  void keepBack(long commitLsn) {
+    keptBack.add(new KeptBack.Transaction(commitLsn, takePage(), takeRejects(), takeSpooled()));
   }
 
   /** Takes over how the source described the table to the one this replaces. */

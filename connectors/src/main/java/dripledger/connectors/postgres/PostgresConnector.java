@@ -62,6 +62,11 @@ public final class PostgresConnector implements Connector {
   }
 
   @Override
+  public void forget(ConnectionOptions options, CatalogObject.Sink sink, String identity) {
+    TableTarget.forget(options, sink, identity);
+  }
+
+  @Override
   public List<Listing> list(ConnectionOptions options) {
     PostgresAccess access = new PostgresAccess(options);
     List<Listing> listings = new ArrayList<>();

@@ -158,7 +158,7 @@ final class PostgresFeed implements Feed {
       byRelation.clear();
       for (FollowedTable t : tables.values()) {
         t.discard();
-        t.keptBack.removeIf(kept -> kept.commitLsn() >= position); // it will be sent again
+        t.keptBack.forgetFrom(position);
       }
     }
     read.inTransaction = false;
@@ -296,6 +296,13 @@ final class PostgresFeed implements Feed {
     read.gathered = 0;
     sink.submit(batches, position(read.ended, null), null);
     position = read.ended; // not before: what was not taken is sent again
+    synchronized (this) {
+      for (FollowedTable t : tables.values()) {
+        if (t.loadedAt > 0 && !t.live) {
+          t.keptBack.settle(position, t.loadedAt, access.waiting());
+        }
+      }
+    }
   }
 
   /** Lets tables whose load the feed has passed take part. */
@@ -315,15 +322,10 @@ final class PostgresFeed implements Feed {
       submit();
     }
     read.ended = Math.max(read.ended, read.seen);
-    List<SourceBatch> batches = new ArrayList<>();
+    List<SourceBatch> batches;
     Runnable attach;
     synchronized (this) {
-      for (FollowedTable.KeptBack kept : ready.keptBack) {
-        if (kept.commitLsn() >= ready.loadedAt) {
-          batches.add(
-              new SourceBatch(ready.table.id(), kept.page(), 0, kept.rejects(), kept.spooled()));
-        }
-      }
+      batches = ready.keptBack.batches(ready.table.id(), ready.loadedAt);
       attach = ready.attach;
     }
     sink.submit(batches, position(read.ended, ready), attach);
@@ -350,23 +352,25 @@ final class PostgresFeed implements Feed {
         FollowedTable before = tables.put(table.id(), followed);
         if (before != null) {
           followed.describedAs(before);
+          before.keptBack.discard();
           byRelation.replaceAll((relation, t) -> t == before ? followed : t);
         }
         loading.put(table.name(), 0L);
       }
-      long at =
-          TableLoad.run(
-              access,
-              followed,
-              page -> {
-                rows.accept(page);
-                synchronized (this) {
-                  loading.merge(table.name(), (long) page.size(), Long::sum);
-                }
-              });
-      synchronized (this) {
-        followed.loadedAt = at;
-      }
+      TableLoad.run(
+          access,
+          followed,
+          at -> {
+            synchronized (this) {
+              followed.loadedAt = at;
+            }
+          },
+          page -> {
+            rows.accept(page);
+            synchronized (this) {
+              loading.merge(table.name(), (long) page.size(), Long::sum);
+            }
+          });
     } catch (SQLException e) {
       throw access.failure(e);
     } catch (FormatException e) {

@@ -16,6 +16,7 @@ import java.util.ArrayList;
 import java.util.List;
 import java.util.UUID;
 import java.util.function.Consumer;
+import java.util.function.LongConsumer;
 import org.postgresql.PGConnection;
 import org.postgresql.replication.ReplicationSlotInfo;
 
@@ -33,9 +34,10 @@ final class TableLoad {
   /**
    * Loads.
    *
-   * @return the place: changes before it are in the rows
+   * @param place is told, before the rows, before which place changes are in them
    */
-  static long run(PostgresAccess access, FollowedTable table, Consumer<Page> sink)
+  static void run(
+      PostgresAccess access, FollowedTable table, LongConsumer place, Consumer<Page> sink)
       throws SQLException {
     try (Connection c = access.connect()) {
       publish(c, access.slot(), table);
@@ -51,6 +53,7 @@ final class TableLoad {
               .withTemporaryOption()
               .withOutputPlugin("pgoutput")
               .make();
+      place.accept(slot.getConsistentPoint().asLong());
       try (Connection c = access.connect()) {
         c.setAutoCommit(false);
         c.setTransactionIsolation(Connection.TRANSACTION_REPEATABLE_READ);
@@ -62,7 +65,6 @@ final class TableLoad {
         read(c, table, sink);
         c.rollback();
       }
-      return slot.getConsistentPoint().asLong();
     }
   }
 

@@ -24,8 +24,9 @@ import org.postgresql.copy.CopyIn;
 /**
  * Delivers to a table of a database. Rows with a key are merged: what is to be is copied into a
  * table of the session, the last of each key, and three statements take out, change and put in what
- * differs. The number of the next batch is a row written in the same transaction, which nobody who
- * expects another number can write.
+ * differs. As long as a table that was empty has got nothing but new rows, they are copied into it
+ * as they are. The number of the next batch is a row written in the same transaction, which nobody
+ * who expects another number can write.
  */
 final class TableTarget implements Target {
   private static final String NUMBERS = "drip_delivered";
@@ -38,6 +39,7 @@ final class TableTarget implements Target {
   private final String identity;
   private final Connection connection;
   private long next = -1;
+  private boolean onlyOurs; // the table was empty, and has got new rows of ours only
 
   private TableTarget(
       PostgresAccess access, TargetTable table, Sink sink, String identity, Connection connection) {
@@ -82,6 +84,24 @@ final class TableTarget implements Target {
         }
       }
       table.check(c);
+    } catch (SQLException e) {
+      throw access.failure(e);
+    }
+  }
+
+  /** Takes away how far a delivery has come. */
+  static void forget(ConnectionOptions options, Sink sink, String identity) {
+    TargetTable table = TargetTable.of(sink);
+    PostgresAccess access = new PostgresAccess(options);
+    try (Connection c = access.connect()) {
+      if (isThere(c, NUMBERS, table)) {
+        String format = "DELETE FROM %1$I.%2$I WHERE identity = ?";
+        String statement = PostgresAccess.named(c, format, table.schema(), NUMBERS);
+        try (PreparedStatement s = c.prepareStatement(statement)) {
+          s.setString(1, identity);
+          s.executeUpdate();
+        }
+      }
     } catch (SQLException e) {
       throw access.failure(e);
     }
@@ -142,8 +162,15 @@ final class TableTarget implements Target {
                 table.schema(),
                 NUMBERS,
                 identity));
-    connection.commit();
     next = known == null ? -1 : Long.parseLong(known);
+    onlyOurs = known == null && isEmpty();
+    connection.commit();
+  }
+
+  private boolean isEmpty() throws SQLException {
+    String format = "SELECT NOT EXISTS (SELECT 1 FROM %1$I.%2$I)";
+    String query = PostgresAccess.named(connection, format, table.schema(), table.name());
+    return "t".equals(PostgresAccess.value(connection, query));
   }
 
   private static boolean isThere(Connection c, String name, TargetTable table) throws SQLException {
@@ -169,7 +196,9 @@ final class TableTarget implements Target {
   public Carried carry(List<Outgoing> batches) {
     long after = batches.get(batches.size() - 1).number() + 1;
     try {
-      Carried carried = sink.rows() == Sink.Rows.UPSERT ? merge(batches) : append(batches);
+      onlyOurs &= onlyCome(batches);
+      Carried carried =
+          sink.rows() == Sink.Rows.APPEND || onlyOurs ? append(batches) : merge(batches);
       number(after);
       connection.commit();
       next = after;
@@ -184,6 +213,13 @@ final class TableTarget implements Target {
       rollBack();
       throw e;
     }
+  }
+
+  /** Whether all rows are new: then no two have one key. */
+  private static boolean onlyCome(List<Outgoing> batches) {
+    return batches.stream()
+        .allMatch(
+            batch -> batch.changes().stream().allMatch(c -> c.before() == null && !c.expired()));
   }
 
   private void rollBack() {
@@ -217,6 +253,7 @@ final class TableTarget implements Target {
       }
     }
     long rows = 0;
+    long fresh = 0;
     boolean anyGone = false;
     CopyIn copy = copy(table.copyStatement());
     try (Lines lines = new Lines(copy)) {
@@ -224,17 +261,26 @@ final class TableTarget implements Target {
         boolean gone = change.after() == null;
         lines.row(gone ? change.before() : change.after(), gone ? "t" : "f");
         rows += gone ? 0 : 1;
+        fresh += change.before() == null ? 1 : 0;
         anyGone |= gone;
       }
       lines.end();
     }
     if (last.size() > LITTLE) { // so that the server knows that they are many
-      run(connection, "ANALYZE pg_temp.drip_stage", table);
+      run(connection, table.analyzeStatement(), table);
     }
     String remove = anyGone ? table.removeStatement() : null;
     long removed = remove == null ? 0 : run(connection, remove, table);
-    long changed = run(connection, table.changeStatement(), table);
-    long put = run(connection, table.putStatement(), table);
+    long changed = 0;
+    long put = 0;
+    // What has found its place by the one statement need not look for it by the other.
+    if (2 * fresh > rows) {
+      put = run(connection, table.putStatement(), table);
+      changed = put == rows ? 0 : run(connection, table.changeStatement(), table);
+    } else {
+      changed = run(connection, table.changeStatement(), table);
+      put = changed == rows ? 0 : run(connection, table.putStatement(), table);
+    }
     return new Carried(put, changed, rows - changed - put, removed);
   }
 
@@ -292,14 +338,16 @@ final class TableTarget implements Target {
      * @param more the value of one more column, or null if there is none
      */
     void row(Object[] row, String more) throws SQLException {
-      List<String> fields = new ArrayList<>();
-      for (Object value : row) {
-        fields.add(CopyText.of(value));
+      for (int i = 0; i < row.length; i++) {
+        if (i > 0) {
+          buffer.append('\t');
+        }
+        CopyText.append(buffer, row[i]);
       }
       if (more != null) {
-        fields.add(more);
+        buffer.append('\t').append(more);
       }
-      buffer.append(String.join("\t", fields)).append('\n');
+      buffer.append('\n');
       if (buffer.length() > COPY_BYTES) {
         write();
       }

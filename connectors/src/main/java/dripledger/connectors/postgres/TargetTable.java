@@ -177,6 +177,13 @@ record TargetTable(
     return "COPY pg_temp.drip_stage FROM STDIN";
   }
 
+  /** Of the columns by which rows find their place. */
+  String analyzeStatement() {
+    String columns =
+        Arrays.stream(sink.key()).mapToObj(TargetTable::place).collect(Collectors.joining(", "));
+    return "ANALYZE pg_temp.drip_stage (" + columns + ")";
+  }
+
   String appendStatement() {
     return "COPY %1$I.%2$I ("
         + list(TargetTable::place)

@@ -54,8 +54,7 @@ final class TransactionReader implements PgOutput.Handler {
     for (FollowedTable t : tables.values()) {
       t.committed(commitMicros);
       if (!t.live && t.pending()) {
-        t.keptBack.add(
-            new FollowedTable.KeptBack(commitLsn, t.takePage(), t.takeRejects(), t.takeSpooled()));
+        t.keepBack(commitLsn);
       }
     }
     gathered = Math.max(gathered, 1); // also a transaction of no rows for us moves us on
