@@ -55,7 +55,7 @@ public final class DriftLog {
     origin = place;
   }
 
-  /** Whether a new field has an example already, so that the caller need not make another. */
+  /** Counts a new field, if it has an example already or can have none; whether that is so. */
   public synchronized boolean known(String field) {
     Entry entry = fields.get(field);
     if (entry != null) {
@@ -63,6 +63,11 @@ public final class DriftLog {
       return true;
     }
     return fields.size() >= MAX_FIELDS;
+  }
+
+  /** Whether a new field has an example already, or can have none; counts nothing. */
+  synchronized boolean has(String field) {
+    return fields.containsKey(field) || fields.size() >= MAX_FIELDS;
   }
 
   /** A field that is not declared. */

@@ -27,12 +27,14 @@ import tools.jackson.core.json.JsonFactory;
  * A number may stand in quotes, as many producers write it; text never becomes a number silently
  * otherwise. An object or array where text is declared is kept as its JSON text.
  *
- * <p>Producers write fields in one order, so the column of a field is guessed from the field before
- * it and looked up only if the guess is wrong.
+ * <p>A message as most programs write it is read by {@link PlainJson}. Any other is read by a
+ * parser: producers write fields in one order, so the column of a field is guessed from the field
+ * before it and looked up only if the guess is wrong.
  */
 public final class JsonDecoder implements MessageDecoder {
   private final JsonFactory factory = new JsonFactory();
   private final MessageParser messages = new MessageParser(factory);
+  private final PlainJson plain;
   private final Fields fields;
   private final DriftLog drift;
 
@@ -100,11 +102,17 @@ public final class JsonDecoder implements MessageDecoder {
    */
   public JsonDecoder(Schema schema, Origins origins, DriftLog drift) {
     this.drift = drift;
-    fields = new Fields(schema, FieldTree.of(schema, origins));
+    FieldTree tree = FieldTree.of(schema, origins);
+    fields = new Fields(schema, tree);
+    plain = new PlainJson(schema, tree, drift);
   }
 
   @Override
   public void decode(byte[] message, int from, int length, RowBuilder into) {
+    if (plain.read(message, from, length, into)) {
+      return;
+    }
+    into.clear();
     if (!messages.read(message, from, length, parser -> readObject(parser, into))) {
       into.clear();
       decodeAlone(message, from, length, into); // says what is wrong with it, and where

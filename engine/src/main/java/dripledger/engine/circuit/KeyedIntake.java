@@ -19,6 +19,7 @@ final class KeyedIntake implements GroupIntake {
   private final KeyedStore groups;
   private final AggregateKernel kernel;
   private final TimedGroups ends; // or null if groups never end
+  private final NearGroups near;
   private final long[] keyWords;
   private final long[] hashes = new long[BLOCK];
   private final int[] blocks = new int[BLOCK];
@@ -33,6 +34,7 @@ final class KeyedIntake implements GroupIntake {
     this.groups = state.groups();
     this.kernel = kernel;
     this.ends = ends;
+    near = new NearGroups(groups, BLOCK);
     keyWords = new long[BLOCK * keys.words()];
   }
 
@@ -57,7 +59,7 @@ final class KeyedIntake implements GroupIntake {
     for (int i = 0; i < count; i++) {
       keyWords[i] = Bytes.getLong(bytes, delta.start(from + i) + slot);
     }
-    groups.findAhead(keyWords, hashes, blocks, count);
+    near.find(keyWords, hashes, blocks, count);
     add(delta, from, count);
   }
 
@@ -100,7 +102,7 @@ final class KeyedIntake implements GroupIntake {
       int plain = keys.plainColumn();
       if (plain >= 0) {
         System.arraycopy(delta.columns[plain], from, keyWords, 0, count);
-        groups.findAhead(keyWords, hashes, blocks, count);
+        near.find(keyWords, hashes, blocks, count);
       } else {
         for (int i = 0; i < count; i++) {
           keys.encode(delta, from + i, keyWords, i * words);
