@@ -22,12 +22,14 @@ import java.util.stream.Stream;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.junit.jupiter.api.Test;
 import org.junit.jupiter.api.io.TempDir;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /**
  * Every kind of target is away under load: the broker and the database are killed, the folder's
  * disk is full, the webhook answers with errors. The view goes on; each target gets all of it when
  * it is back. {@code -Ddrip.away.seconds=600} makes it long.
  */
+@ResourceLock(SourceTest.TWO)
 class AwayTest extends SourceTest {
   private static final int SECONDS = Integer.getInteger("drip.away.seconds", 4);
   private static final int BATCH = 200; // rows of a push
@@ -93,7 +95,7 @@ class AwayTest extends SourceTest {
       }
       await("nobody fails", () -> states().stream().allMatch("delivering"::equals));
     } finally {
-      SINKS.forEach(AwayTest::drop);
+      SINKS.forEach(this::drop);
       service.sql("DROP CONNECTION away_folder; DROP CONNECTION away_hook");
       service.sql("DROP MATERIALIZED VIEW passes; DROP STREAM passing");
       hub.execute("DROP TABLE away_passes");
@@ -101,7 +103,7 @@ class AwayTest extends SourceTest {
     }
   }
 
-  private static void drop(String sink) {
+  private void drop(String sink) {
     try {
       service.sql("DROP SINK " + sink);
     } catch (IOException e) {
@@ -135,7 +137,7 @@ class AwayTest extends SourceTest {
     return sorted[(int) Math.min(sorted.length - 1, part * sorted.length)] / 1e6;
   }
 
-  private static List<String> states() {
+  private List<String> states() {
     try {
       List<String> states = new ArrayList<>();
       for (List<Object> row : service.sql("SHOW SINKS")) {

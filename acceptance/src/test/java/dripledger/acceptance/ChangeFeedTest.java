@@ -6,8 +6,10 @@ import java.sql.Connection;
 import java.sql.Statement;
 import java.util.concurrent.CompletableFuture;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Tables that follow a real database. */
+@ResourceLock(SourceTest.TWO)
 class ChangeFeedTest extends SourceTest {
   @Test
   void aTableFollowsItsDatabase() throws Exception {
@@ -227,7 +229,7 @@ class ChangeFeedTest extends SourceTest {
   }
 
   /** A transaction at the source that lets nobody else at the table until it ends. */
-  private static Connection held(String table) throws Exception {
+  private Connection held(String table) throws Exception {
     Connection c = hub.connect();
     c.setAutoCommit(false);
     try (Statement s = c.createStatement()) {
@@ -236,7 +238,7 @@ class ChangeFeedTest extends SourceTest {
     return c;
   }
 
-  private static String follow(String view) {
+  private String follow(String view) {
     try {
       return service.drip("", "follow", view, "--changes", "1").out();
     } catch (java.io.IOException | InterruptedException e) {
@@ -244,7 +246,7 @@ class ChangeFeedTest extends SourceTest {
     }
   }
 
-  private static String outcome(String statement) {
+  private String outcome(String statement) {
     try {
       service.sql(statement);
       return "made";
@@ -253,7 +255,7 @@ class ChangeFeedTest extends SourceTest {
     }
   }
 
-  private static void awaitLoading(CompletableFuture<String> making) throws Exception {
+  private void awaitLoading(CompletableFuture<String> making) throws Exception {
     for (int i = 0; i < 1000; i++) {
       if (service.call("GET", "/api/v1/objects", null).body().contains("\"loading\":{\"bulky\"")) {
         return;

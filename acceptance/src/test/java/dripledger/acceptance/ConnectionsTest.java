@@ -6,8 +6,10 @@ import static org.assertj.core.api.Assertions.assertThatThrownBy;
 import java.sql.Connection;
 import java.sql.Statement;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** What a data engineer does with connections before anything is declared. */
+@ResourceLock(SourceTest.TWO)
 class ConnectionsTest extends SourceTest {
   @Test
   void eachThingThatIsWrongWithAConnectionHasItsOwnSentence() throws Exception {

@@ -3,40 +3,17 @@ package dripledger.acceptance;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import java.time.Instant;
-import org.junit.jupiter.api.AfterAll;
-import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
-/**
- * Windows of event time over a topic of several partitions, through the client and with kills: so
- * many that hub and service are its own, and nobody waits for them.
- */
-class EventTimeTest {
-  private static Hub hub;
-  private static LiveService service;
-
-  @BeforeAll
-  static void open() throws Exception {
-    hub = new Hub();
-    service = new LiveService("--drip.checkpoint-millis=500");
-    hub.connect(service);
-  }
-
-  @AfterAll
-  static void close() throws Exception {
-    service.close();
-    hub.close();
-  }
-
-  private static void expect(String query, String rows) throws Exception {
-    assertThat(SourceTest.soon(service, query, rows, 15)).as(query).isEqualTo(rows);
-  }
-
-  private static void scan(int partition, String gate, String clock) {
+/** Windows of event time over a topic of several partitions, through the client and with kills. */
+@ResourceLock(SourceTest.ONE)
+class EventTimeTest extends SourceTest {
+  private void scan(int partition, String gate, String clock) {
     send("timed", partition, "\"gate\":\"" + gate + "\"", clock);
   }
 
-  private static void send(String topic, int partition, String fields, String clock) {
+  private void send(String topic, int partition, String fields, String clock) {
     hub.sendAt(
         topic,
         partition,
@@ -243,7 +220,7 @@ class EventTimeTest {
     service.sql("DROP MATERIALIZED VIEW circles; DROP MATERIALIZED VIEW prices");
   }
 
-  private static void weighed(int parcel, Instant at) {
+  private void weighed(int parcel, Instant at) {
     hub.sendAt(
         "weighed",
         0,

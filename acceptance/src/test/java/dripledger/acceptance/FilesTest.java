@@ -9,8 +9,10 @@ import java.nio.file.StandardCopyOption;
 import java.nio.file.StandardOpenOption;
 import java.nio.file.attribute.PosixFilePermissions;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Streams from files of a folder. */
+@ResourceLock(SourceTest.ONE)
 class FilesTest extends SourceTest {
   @Test
   void filesAreReadOnceAndAsTheyGrow() throws Exception {
@@ -42,7 +44,7 @@ class FilesTest extends SourceTest {
   }
 
   /** A folder with a connection of its own that the service may read. */
-  private static Path folder(String connection) throws Exception {
+  private Path folder(String connection) throws Exception {
     Path folder = Files.createTempDirectory("drip-" + connection);
     Files.setPosixFilePermissions(folder, PosixFilePermissions.fromString("rwxr-xr-x"));
     service.sql("CREATE CONNECTION " + connection + " TYPE file OPTIONS (path '" + folder + "')");

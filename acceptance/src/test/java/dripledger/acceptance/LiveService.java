@@ -23,6 +23,16 @@ import java.util.concurrent.locks.LockSupport;
  */
 final class LiveService implements AutoCloseable {
   private static final String PASSWORD = "loopback";
+  private static final String TYPICAL =
+      """
+      CREATE TABLE typical (k INTEGER PRIMARY KEY, name VARCHAR, at TIMESTAMP);
+      CREATE STREAM passing (k BIGINT, name VARCHAR, at TIMESTAMP NOT NULL, EVENT TIME at);
+      CREATE MATERIALIZED VIEW grouped AS SELECT p.name, COUNT(*) AS n, MAX(t.at) AS at FROM passing AS p
+        LEFT JOIN typical AS t ON t.k = p.k WHERE p.k > 3 GROUP BY p.name;
+      INSERT INTO typical VALUES (1, 'a', TIMESTAMP '2026-03-02 06:00:00');
+      SELECT COUNT(*) FROM grouped; SELECT * FROM typical WHERE k = 1; SHOW VIEWS;
+      DROP MATERIALIZED VIEW grouped; DROP STREAM passing; DROP TABLE typical
+      """;
   private static ServiceProgram program;
   private static Path clientClasses;
 
@@ -114,7 +124,10 @@ final class LiveService implements AutoCloseable {
         throw new IOException("the service ended:\n" + Files.readString(log));
       }
       if (healthy()) {
-        program.keepClasses(process.pid());
+        if (!program.hasClasses()) {
+          sql(TYPICAL); // so that they are those of a service that is used
+          program.keepClasses(process.pid());
+        }
         return;
       }
       Thread.sleep(100);

@@ -10,8 +10,10 @@ import java.nio.file.Path;
 import java.nio.file.attribute.PosixFilePermissions;
 import java.util.Base64;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Formats other than JSON and CSV, from broker and folder to the answer of a query. */
+@ResourceLock(SourceTest.ONE)
 class MessageFormatsTest extends SourceTest {
   @Test
   void avroMessagesComeWithTheirRegistry() throws Exception {

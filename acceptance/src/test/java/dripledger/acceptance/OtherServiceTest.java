@@ -4,8 +4,10 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import java.util.Random;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Views of one service are tables of another. */
+@ResourceLock(SourceTest.TWO)
 class OtherServiceTest extends SourceTest {
   private static void expectThere(LiveService there, String query, String rows) throws Exception {
     assertThat(soon(there, query, rows, 20)).as(query).isEqualTo(rows);

@@ -10,11 +10,13 @@ import java.sql.Statement;
 import org.junit.jupiter.api.AfterAll;
 import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /**
  * State that is bounded, lost, of another release, or cut off from its source: with a service of
  * its own that holds little.
  */
+@ResourceLock(SourceTest.TWO)
 class RecoveryTest extends SourceTest {
   private static LiveService small;
 
@@ -25,7 +27,7 @@ class RecoveryTest extends SourceTest {
             "--drip.checkpoint-millis=300",
             "--drip.max-held-bytes=60000000",
             "--drip.connection-check-seconds=1");
-    hub.connect(small, "drip_small");
+    lane(RecoveryTest.class).hub().connect(small, "drip_small");
   }
 
   @AfterAll

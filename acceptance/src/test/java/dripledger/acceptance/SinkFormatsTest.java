@@ -15,8 +15,10 @@ import org.apache.avro.SchemaCompatibility;
 import org.apache.avro.SchemaCompatibility.SchemaCompatibilityType;
 import org.junit.jupiter.api.Test;
 import org.junit.jupiter.api.io.TempDir;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Deliveries in forms that say their types: what is read back is what the view says. */
+@ResourceLock(SourceTest.ONE)
 class SinkFormatsTest extends SourceTest {
   private static final String MANY =
       "(id BIGINT PRIMARY KEY, b BOOLEAN, s SMALLINT, i INTEGER, r REAL, d DOUBLE, n DECIMAL(10,3),"
@@ -39,7 +41,7 @@ class SinkFormatsTest extends SourceTest {
         == SchemaCompatibilityType.COMPATIBLE;
   }
 
-  private static String message(String statement) throws IOException {
+  private String message(String statement) throws IOException {
     return service.call("POST", "/api/v1/sql", Json.write(Map.of("sql", statement))).body();
   }
 

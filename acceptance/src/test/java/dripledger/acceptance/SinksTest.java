@@ -24,11 +24,13 @@ import javax.crypto.spec.SecretKeySpec;
 import org.apache.kafka.clients.consumer.ConsumerRecord;
 import org.junit.jupiter.api.Test;
 import org.junit.jupiter.api.io.TempDir;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Deliveries to topics and tables, through the client, with kills. */
+@ResourceLock(SourceTest.ONE)
 class SinksTest extends SourceTest {
   /** What somebody who reads a topic from its start knows of each key. */
-  private static Map<String, String> known(String topic) {
+  private Map<String, String> known(String topic) {
     Map<String, String> known = new TreeMap<>();
     for (ConsumerRecord<String, String> message : hub.all(topic)) {
       if (message.value() == null) {
@@ -40,7 +42,7 @@ class SinksTest extends SourceTest {
     return known;
   }
 
-  private static void awaitKnown(String topic, Map<String, String> expected) throws Exception {
+  private void awaitKnown(String topic, Map<String, String> expected) throws Exception {
     Map<String, String> found = Map.of();
     for (int i = 0; i < 200; i++) {
       found = known(topic);
@@ -52,7 +54,7 @@ class SinksTest extends SourceTest {
     assertThat(found).isEqualTo(expected);
   }
 
-  private static List<String> theirs(String query) throws SQLException {
+  private List<String> theirs(String query) throws SQLException {
     List<String> rows = new ArrayList<>();
     try (Connection c = hub.connect();
         Statement s = c.createStatement();
@@ -68,7 +70,7 @@ class SinksTest extends SourceTest {
     return rows;
   }
 
-  private static void awaitTheirs(String query, List<String> expected) throws Exception {
+  private void awaitTheirs(String query, List<String> expected) throws Exception {
     List<String> found = List.of();
     for (int i = 0; i < 200; i++) {
       found = theirs(query);
@@ -128,7 +130,7 @@ class SinksTest extends SourceTest {
   }
 
   @SuppressWarnings("unchecked")
-  private static List<List<Object>> rows(String query) throws Exception {
+  private List<List<Object>> rows(String query) throws Exception {
     List<List<Object>> rows = new ArrayList<>();
     for (Object row : service.sql(query)) {
       rows.add((List<Object>) row);
@@ -434,7 +436,7 @@ class SinksTest extends SourceTest {
     return lines;
   }
 
-  private static String shown() throws Exception {
+  private String shown() throws Exception {
     return service.drip("", "sql", "SHOW SINKS").out();
   }
 

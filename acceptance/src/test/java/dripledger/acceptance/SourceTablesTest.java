@@ -10,11 +10,13 @@ import java.sql.ResultSet;
 import java.sql.SQLException;
 import java.sql.Statement;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** What can happen to tables at their source of which a change feed says nothing. */
+@ResourceLock(SourceTest.TWO)
 class SourceTablesTest extends SourceTest {
   /** The state of a table once it says this, or as it is after some seconds. */
-  private static String state(String table, String expected) throws Exception {
+  private String state(String table, String expected) throws Exception {
     String body = "";
     for (int i = 0; i < 150 && !body.contains(expected); i++) {
       body = object(table);
@@ -23,7 +25,7 @@ class SourceTablesTest extends SourceTest {
     return body;
   }
 
-  private static String object(String table) throws IOException, InterruptedException {
+  private String object(String table) throws IOException, InterruptedException {
     return service.call("GET", "/api/v1/objects/" + table, null).body();
   }
 
@@ -133,12 +135,12 @@ class SourceTablesTest extends SourceTest {
     service.sql("DROP TABLE large CASCADE; DROP TABLE large_also");
   }
 
-  private static String rows(String query) throws IOException {
+  private String rows(String query) throws IOException {
     return String.valueOf(service.sql(query));
   }
 
   /** Some 90 MB: rows are put in, changed, taken out; another table is touched before and after. */
-  private static void transaction() throws IOException {
+  private void transaction() throws IOException {
     try (Connection c = hub.connect();
         Statement s = c.createStatement()) {
       c.setAutoCommit(false);
@@ -190,7 +192,7 @@ class SourceTablesTest extends SourceTest {
     service.sql("DROP CONNECTION hub_two");
   }
 
-  private static String slots() throws SQLException {
+  private String slots() throws SQLException {
     try (Connection c = hub.connect();
         Statement s = c.createStatement();
         ResultSet r =

@@ -5,38 +5,60 @@ import static org.assertj.core.api.Assertions.assertThat;
 import java.io.IOException;
 import java.util.List;
 import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
 import org.junit.jupiter.api.extension.BeforeAllCallback;
 import org.junit.jupiter.api.extension.ExtendWith;
 import org.junit.jupiter.api.extension.ExtensionContext;
 import org.junit.jupiter.api.parallel.ResourceLock;
 
 /**
- * What tests of sources share: one hub and one service for all of them, one class at a time, each
- * test with topics and tables of its own at the hub. The service may be killed; it must be started
- * again.
+ * What tests of sources share. There are two lanes, each a hub and a service, and one class at a
+ * time in a lane, which its {@link ResourceLock} names; each test has topics and tables of its own
+ * at the hub. The service may be killed; it must be started again.
  */
 @ExtendWith(SourceTest.Opened.class)
-@ResourceLock("hub")
 abstract class SourceTest {
-  protected static Hub hub;
-  protected static LiveService service;
+  static final String ONE = "hub one";
+  static final String TWO = "hub two";
 
-  /** Opens hub and service before the first class and closes them after the last. */
-  static final class Opened implements BeforeAllCallback, AutoCloseable {
+  private static final Map<String, Lane> LANES = new ConcurrentHashMap<>();
+
+  protected final Hub hub = lane(getClass()).hub;
+  protected final LiveService service = lane(getClass()).service;
+
+  /** A hub and a service that reads it. */
+  record Lane(Hub hub, LiveService service) implements AutoCloseable {
+    @Override
+    public void close() throws IOException {
+      service.close();
+      hub.close();
+    }
+  }
+
+  /** The lane of a class, once it is open. */
+  static Lane lane(Class<?> test) {
+    return LANES.get(test.getAnnotation(ResourceLock.class).value());
+  }
+
+  /** Opens a lane before its first class and closes it after the last of all. */
+  static final class Opened implements BeforeAllCallback {
     @Override
     public void beforeAll(ExtensionContext context) throws Exception {
-      if (hub == null) {
-        hub = new Hub();
-        service = new LiveService("--drip.checkpoint-millis=500");
+      Class<?> test = context.getRequiredTestClass();
+      if (lane(test) == null) {
+        Hub hub = new Hub();
+        LiveService service = new LiveService("--drip.checkpoint-millis=500");
         hub.connect(service);
-        context.getRoot().getStore(ExtensionContext.Namespace.GLOBAL).put("sources", this);
+        String name = test.getAnnotation(ResourceLock.class).value();
+        LANES.put(name, new Lane(hub, service));
+        context.getRoot().getStore(ExtensionContext.Namespace.GLOBAL).put(name, LANES.get(name));
       }
-      clear();
+      clear(lane(test).service);
     }
 
     /** No class finds what another has left, in whatever order they run. */
     @SuppressWarnings("unchecked")
-    private static void clear() throws IOException {
+    private static void clear(LiveService service) throws IOException {
       Map<String, Object> all = Json.read(service.call("GET", "/api/v1/objects", null).body());
       for (Map<String, Object> object : (List<Map<String, Object>>) all.get("objects")) {
         if (!object.get("kind").equals("connection")) {
@@ -45,16 +67,10 @@ abstract class SourceTest {
         }
       }
     }
-
-    @Override
-    public void close() throws IOException {
-      service.close();
-      hub.close();
-    }
   }
 
   /** The rows of a query once they are as expected, or as they are after some seconds. */
-  static String soon(String query, String expected) throws Exception {
+  String soon(String query, String expected) throws Exception {
     return soon(service, query, expected, 15);
   }
 
@@ -72,12 +88,12 @@ abstract class SourceTest {
   }
 
   /** Fails unless a query answers this within some seconds. */
-  static void expect(String query, String rows) throws Exception {
+  void expect(String query, String rows) throws Exception {
     assertThat(soon(query, rows)).as(query).isEqualTo(rows);
   }
 
   /** State and reason of an input once they say this, or as they are after some seconds. */
-  static String input(String name, String expected) throws Exception {
+  String input(String name, String expected) throws Exception {
     String query = "SELECT state, reason FROM drip.inputs WHERE name = '" + name + "'";
     String found = "";
     for (int i = 0; i < 200 && !found.contains(expected); i++) {
@@ -88,7 +104,7 @@ abstract class SourceTest {
   }
 
   /** The sentence, place and hint a statement is refused with. */
-  static String error(String statement) throws IOException {
+  String error(String statement) throws IOException {
     LiveService.Answer answer =
         service.call("POST", "/api/v1/sql", Json.write(Map.of("sql", statement)));
     assertThat(answer.status()).as(statement).isGreaterThanOrEqualTo(400);

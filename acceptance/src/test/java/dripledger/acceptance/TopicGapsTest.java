@@ -12,14 +12,16 @@ import org.apache.kafka.clients.admin.NewTopic;
 import org.apache.kafka.clients.admin.RecordsToDelete;
 import org.apache.kafka.common.TopicPartition;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** What a broker no longer has: said before anything is made without it. */
+@ResourceLock(SourceTest.TWO)
 class TopicGapsTest extends SourceTest {
-  private static String message(String statement) throws IOException {
+  private String message(String statement) throws IOException {
     return service.call("POST", "/api/v1/sql", Json.write(Map.of("sql", statement))).body();
   }
 
-  private static void send(String topic, int from, int to) throws Exception {
+  private void send(String topic, int from, int to) throws Exception {
     for (int i = from; i < to; i++) {
       hub.send(topic, "" + i, "{\"parcel\":" + i + "}");
     }
@@ -82,7 +84,7 @@ class TopicGapsTest extends SourceTest {
   }
 
   /** Deletes what the ledger has of a stream, as retention does once a checkpoint holds it. */
-  private static void forgetEvents(String stream) throws Exception {
+  private void forgetEvents(String stream) throws Exception {
     try (Connection c = service.records();
         PreparedStatement s =
             c.prepareStatement(
@@ -164,7 +166,7 @@ class TopicGapsTest extends SourceTest {
     service.sql("DROP STREAM gap_anew CASCADE");
   }
 
-  private static void awaitCheckpoint(String position) throws Exception {
+  private void awaitCheckpoint(String position) throws Exception {
     try (Connection c = service.records();
         PreparedStatement s =
             c.prepareStatement("SELECT 1 FROM checkpoint_input WHERE position LIKE ?")) {
@@ -175,7 +177,7 @@ class TopicGapsTest extends SourceTest {
     }
   }
 
-  private static void remake(String topic) throws Exception {
+  private void remake(String topic) throws Exception {
     try (Admin admin = Admin.create(Map.of("bootstrap.servers", hub.broker().servers()))) {
       admin.deleteTopics(List.of(topic)).all().get();
       for (int i = 0; i < 100 && admin.listTopics().names().get().contains(topic); i++) {

@@ -4,8 +4,10 @@ import static org.assertj.core.api.Assertions.assertThat;
 
 import java.util.Map;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Streams and tables from topics of a real broker. */
+@ResourceLock(SourceTest.TWO)
 class TopicsTest extends SourceTest {
   @Test
   void columnsAreProposedEditedAndKept() throws Exception {

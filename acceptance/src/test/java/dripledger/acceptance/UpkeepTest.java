@@ -3,10 +3,12 @@ package dripledger.acceptance;
 import static org.assertj.core.api.Assertions.assertThat;
 
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.parallel.ResourceLock;
 
 /** Views that are refreshed when they are due or asked, through the client and with kills. */
+@ResourceLock(SourceTest.ONE)
 class UpkeepTest extends SourceTest {
-  private static void scan(String gate, String clock) {
+  private void scan(String gate, String clock) {
     hub.sendAt(
         "upkept",
         0,
@@ -14,7 +16,7 @@ class UpkeepTest extends SourceTest {
         "{\"gate\":\"%s\",\"at\":\"2026-03-02T%sZ\"}".formatted(gate, clock));
   }
 
-  private static void refresh(String says) throws Exception {
+  private void refresh(String says) throws Exception {
     assertThat(service.drip("", "sql", "REFRESH MATERIALIZED VIEW asked_gates").out())
         .contains(says);
   }

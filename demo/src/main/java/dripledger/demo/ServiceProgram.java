@@ -86,6 +86,11 @@ public final class ServiceProgram {
     return command;
   }
 
+  /** Whether it starts with the classes of an earlier start, or cannot. */
+  public boolean hasClasses() {
+    return archive == null || Files.exists(archive);
+  }
+
   /**
    * Keeps the classes that a process of this command has loaded, unless that has been done; takes
    * some seconds, in part of which the process stands still.
