@@ -17,6 +17,8 @@ import java.util.concurrent.CompletableFuture;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicBoolean;
 import java.util.concurrent.atomic.AtomicLong;
+import org.junit.jupiter.api.AfterAll;
+import org.junit.jupiter.api.BeforeAll;
 import org.junit.jupiter.api.Test;
 
 /**
@@ -27,55 +29,64 @@ import org.junit.jupiter.api.Test;
 class CrashTest {
   private static final int KILLS = 4;
   private static final int BATCH = 50;
+  private static LiveService service;
+
+  @BeforeAll
+  static void open() throws Exception {
+    service = new LiveService();
+  }
+
+  @AfterAll
+  static void close() throws Exception {
+    service.close();
+  }
 
   @Test
   void everyAcknowledgedEventIsThereExactlyOnce() throws Exception {
     long seed = 42;
     Random random = new Random(seed);
-    try (LiveService service = new LiveService()) {
-      service.drip(
-          """
+    service.drip(
+        """
           CREATE STREAM scan (parcel BIGINT NOT NULL, batch BIGINT NOT NULL, gate VARCHAR);
           CREATE MATERIALIZED VIEW per_parcel AS SELECT parcel, COUNT(*) AS n FROM scan GROUP BY parcel;
           CREATE MATERIALIZED VIEW per_batch AS SELECT batch, COUNT(*) AS n FROM scan GROUP BY batch;
           CREATE MATERIALIZED VIEW totals AS SELECT COUNT(*) AS events, SUM(parcel) AS parcels FROM scan;
           """,
-          "sql",
-          "-");
-      AtomicLong nextBatch = new AtomicLong();
-      java.util.Set<Long> acknowledged = java.util.concurrent.ConcurrentHashMap.newKeySet();
-      for (int kill = 1; kill <= KILLS; kill++) {
-        AtomicBoolean pushing = new AtomicBoolean(true);
-        Thread[] pushers = new Thread[3];
-        for (int i = 0; i < pushers.length; i++) {
-          pushers[i] =
-              new Thread(
-                  () -> {
-                    while (pushing.get()) {
-                      long batch = nextBatch.getAndIncrement();
-                      if (push(service.url(), batch)) {
-                        acknowledged.add(batch);
-                      }
+        "sql",
+        "-");
+    AtomicLong nextBatch = new AtomicLong();
+    java.util.Set<Long> acknowledged = java.util.concurrent.ConcurrentHashMap.newKeySet();
+    for (int kill = 1; kill <= KILLS; kill++) {
+      AtomicBoolean pushing = new AtomicBoolean(true);
+      Thread[] pushers = new Thread[3];
+      for (int i = 0; i < pushers.length; i++) {
+        pushers[i] =
+            new Thread(
+                () -> {
+                  while (pushing.get()) {
+                    long batch = nextBatch.getAndIncrement();
+                    if (push(service.url(), batch)) {
+                      acknowledged.add(batch);
                     }
-                  });
-          pushers[i].start();
-        }
-        Thread.sleep(400 + random.nextInt(1200));
-        service.kill();
-        pushing.set(false);
-        for (Thread pusher : pushers) {
-          pusher.join();
-        }
-        if (kill == 2) {
-          // The database of records goes down and comes back as well.
-          service.cluster().stop();
-          service.cluster().start();
-        }
-        service.start();
-        check(service, acknowledged, "seed " + seed + ", kill " + kill);
+                  }
+                });
+        pushers[i].start();
       }
-      assertThat(acknowledged.size()).isGreaterThan(20);
+      Thread.sleep(400 + random.nextInt(1200));
+      service.kill();
+      pushing.set(false);
+      for (Thread pusher : pushers) {
+        pusher.join();
+      }
+      if (kill == 2) {
+        // The database of records goes down and comes back as well.
+        service.cluster().stop();
+        service.cluster().start();
+      }
+      service.start();
+      check(service, acknowledged, "seed " + seed + ", kill " + kill);
     }
+    assertThat(acknowledged.size()).isGreaterThan(20);
   }
 
   /**
@@ -89,26 +100,24 @@ class CrashTest {
     for (int i = 0; i < events; i++) {
       lines.append(i).append(i % 1000 == 7 ? ",\"two\nlines\"\n" : i % 100 == 3 ? "\n" : ",x\n");
     }
-    try (LiveService service = new LiveService()) {
-      service.sql("CREATE STREAM note (parcel BIGINT NOT NULL, note VARCHAR)");
-      Path file = Files.createTempFile("drip-notes", ".csv");
-      Files.writeString(file, lines);
-      CompletableFuture<LiveService.Run> pushing =
-          CompletableFuture.supplyAsync(() -> push(service, file));
-      String before = count(service, "note");
-      SourceTest.soon(service, "SELECT COUNT(*) > " + before + " FROM note", "[[true]]", 20);
-      service.kill();
-      service.start();
-      LiveService.Run run = pushing.get(60, TimeUnit.SECONDS);
-      assertThat(run.out()).startsWith("59400 accepted, 600 rejected, position 59400");
-      service.kill();
-      service.start();
-      assertThat(String.valueOf(service.sql("SELECT COUNT(*), COUNT(DISTINCT parcel) FROM note")))
-          .isEqualTo("[[59400, 59400]]");
-      assertThat(count(service, "note WHERE note LIKE '%lines'")).isEqualTo("60");
-      assertThat(count(service, "drip.rejects WHERE object = 'note'")).isEqualTo("600");
-      Files.delete(file);
-    }
+    service.sql("CREATE STREAM note (parcel BIGINT NOT NULL, note VARCHAR)");
+    Path file = Files.createTempFile("drip-notes", ".csv");
+    Files.writeString(file, lines);
+    CompletableFuture<LiveService.Run> pushing =
+        CompletableFuture.supplyAsync(() -> push(service, file));
+    String before = count(service, "note");
+    SourceTest.soon(service, "SELECT COUNT(*) > " + before + " FROM note", "[[true]]", 20);
+    service.kill();
+    service.start();
+    LiveService.Run run = pushing.get(60, TimeUnit.SECONDS);
+    assertThat(run.out()).startsWith("59400 accepted, 600 rejected, position 59400");
+    service.kill();
+    service.start();
+    assertThat(String.valueOf(service.sql("SELECT COUNT(*), COUNT(DISTINCT parcel) FROM note")))
+        .isEqualTo("[[59400, 59400]]");
+    assertThat(count(service, "note WHERE note LIKE '%lines'")).isEqualTo("60");
+    assertThat(count(service, "drip.rejects WHERE object = 'note'")).isEqualTo("600");
+    Files.delete(file);
   }
 
   private static LiveService.Run push(LiveService service, Path file) {
@@ -191,25 +200,23 @@ class CrashTest {
 
   @Test
   void aCleanShutdownIsQuickAndLosesNothing() throws Exception {
-    try (LiveService service = new LiveService()) {
-      service.drip(
-          "", "sql", "CREATE TABLE t (k INTEGER PRIMARY KEY); INSERT INTO t VALUES (1), (2)");
-      Thread follower =
-          new Thread(
-              () -> {
-                try {
-                  service.drip("", "follow", "t");
-                } catch (Exception e) {
-                  throw new IllegalStateException(e);
-                }
-              });
-      follower.start();
-      Thread.sleep(1500);
-      assertThat(service.stop()).as("it ends although somebody follows").isTrue();
-      follower.join();
-      service.start();
-      assertThat(value(service, "SELECT COUNT(*) AS c FROM t")).isEqualTo("2");
-    }
+    service.drip(
+        "", "sql", "CREATE TABLE t (k INTEGER PRIMARY KEY); INSERT INTO t VALUES (1), (2)");
+    Thread follower =
+        new Thread(
+            () -> {
+              try {
+                service.drip("", "follow", "t");
+              } catch (Exception e) {
+                throw new IllegalStateException(e);
+              }
+            });
+    follower.start();
+    Thread.sleep(1500);
+    assertThat(service.stop()).as("it ends although somebody follows").isTrue();
+    follower.join();
+    service.start();
+    assertThat(value(service, "SELECT COUNT(*) AS c FROM t")).isEqualTo("2");
   }
 
   private static int status(LiveService service, String method, String path, String body) {
@@ -267,12 +274,10 @@ class CrashTest {
 
   @Test
   void aSecondServiceIsRefusedTheDatabaseOfTheFirst() throws Exception {
-    try (LiveService first = new LiveService()) {
-      first.sql("CREATE TABLE t (k INTEGER PRIMARY KEY); INSERT INTO t VALUES (1)");
-      assertThatThrownBy(() -> first.second())
-          .hasMessageContaining("another Drip Ledger service is using this database");
-      first.sql("INSERT INTO t VALUES (2)");
-      assertThat(first.sql("SELECT COUNT(*) FROM t")).hasToString("[[2]]");
-    }
+    service.sql("CREATE TABLE held (k INTEGER PRIMARY KEY); INSERT INTO held VALUES (1)");
+    assertThatThrownBy(() -> service.second())
+        .hasMessageContaining("another Drip Ledger service is using this database");
+    service.sql("INSERT INTO held VALUES (2)");
+    assertThat(service.sql("SELECT COUNT(*) FROM held")).hasToString("[[2]]");
   }
 }
