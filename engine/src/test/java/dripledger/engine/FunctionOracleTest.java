@@ -406,6 +406,36 @@ class FunctionOracleTest {
   }
 
   @Test
+  void whatIsReadFromNothingMayDependOnSomething() throws SQLException {
+    for (String each :
+        List.of(
+            "SELECT 1 WHERE TRUE",
+            "SELECT 1 WHERE FALSE",
+            "SELECT 7 AS n WHERE EXISTS (SELECT 1 FROM edge WHERE k > 4) UNION ALL SELECT 8 WHERE 1 > 2",
+            "SELECT k, (SELECT s WHERE f) FROM edge ORDER BY k",
+            "SELECT k FROM edge AS e WHERE EXISTS (SELECT 1 WHERE e.i > 0) ORDER BY k",
+            "SELECT COUNT(*) WHERE 1 = 2")) {
+      List<String> theirs = new ArrayList<>();
+      try (ResultSet r = oracle.executeQuery(each)) {
+        while (r.next()) {
+          List<String> row = new ArrayList<>();
+          for (int i = 1; i <= r.getMetaData().getColumnCount(); i++) {
+            row.add(text(r.getObject(i)));
+          }
+          theirs.add(row.toString());
+        }
+      }
+      assertThat(db.rows(each)).as(each).isEqualTo(theirs);
+    }
+    String once = "INSERT INTO edge (k) SELECT 9 WHERE NOT EXISTS (SELECT 1 FROM edge WHERE k = 9)";
+    db.run(once);
+    db.run(once);
+    assertThat(db.rows("SELECT COUNT(*) FROM edge WHERE k = 9")).containsExactly("[1]");
+    db.run("DELETE FROM edge WHERE k = 9");
+    assertThat(db.error("SELECT * WHERE TRUE")).isNotNull();
+  }
+
+  @Test
   void textIsNoNumber() {
     for (String each : List.of("s % 3", "('a' || k) % 3", "MOD(s, 3)", "s * 2", "-s")) {
       assertThat(db.error("SELECT " + each + " FROM edge"))

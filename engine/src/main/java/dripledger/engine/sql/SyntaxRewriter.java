@@ -177,6 +177,9 @@ final class SyntaxRewriter extends SqlShuttle {
 
   private SqlNode select(SqlSelect select) {
     OutputNames.give(select);
+    if (select.getFrom() == null && select.getWhere() != null && !hasStar(select)) {
+      select.setFrom(oneRow(select.getParserPosition()));
+    }
     SetFunctions.unnest(select.getFrom(), select::setFrom);
     SqlNode from = select.getFrom();
     List<String> names = new ArrayList<>();
@@ -194,6 +197,18 @@ final class SyntaxRewriter extends SqlShuttle {
     }
     scopes.pop();
     return select;
+  }
+
+  private static boolean hasStar(SqlSelect select) {
+    return select.getSelectList().stream()
+        .anyMatch(item -> item instanceof SqlIdentifier name && name.isStar());
+  }
+
+  /** What a SELECT without FROM reads. */
+  private static SqlNode oneRow(SqlParserPos at) {
+    SqlNode nothing = SqlLiteral.createExactNumeric("0", at);
+    return SqlStdOperatorTable.VALUES.createCall(
+        at, SqlStdOperatorTable.ROW.createCall(at, nothing));
   }
 
   /** Adds the names by which the relations of a FROM are known. */
