@@ -7,6 +7,8 @@ import dripledger.engine.row.Schema;
 import java.math.BigDecimal;
 import java.nio.charset.StandardCharsets;
 import java.util.Arrays;
+import java.util.HashMap;
+import java.util.Map;
 
 /**
  * Reads JSON as most programs write it from its bytes straight into a row, in one pass: objects of
@@ -21,6 +23,7 @@ final class PlainJson {
   private static final int MAX_DEPTH = 64;
   private static final int MAX_PLACES = 200;
   private static final int MAX_NAME = 1000; // bytes
+  private static final int MAX_KNOWN = 1000; // names of an object that are remembered
   private static final int MAX_PAUSE = 1024; // messages
   private static final long EXACT = 1L << 53; // doubles are whole numbers up to here
   private static final double[] POWERS = {
@@ -41,11 +44,12 @@ final class PlainJson {
   private int pause; // messages that are not tried, as those before were not plain
   private int nextPause = 1;
 
-  /** What the fields of an object stand for, and the order they came in last. */
+  /** What the fields of an object stand for, and which came first last time. */
   private static final class Fields {
     private final Schema schema;
     private final FieldTree tree;
-    private Field[] order = new Field[16];
+    private final Map<String, Field> known = new HashMap<>();
+    private Field first;
 
     Fields(Schema schema, FieldTree tree) {
       this.schema = schema;
@@ -54,6 +58,17 @@ final class PlainJson {
 
     Field find(byte[] name) {
       String text = new String(name, StandardCharsets.UTF_8);
+      Field field = known.get(text);
+      if (field == null) {
+        field = make(name, text);
+        if (known.size() < MAX_KNOWN) {
+          known.put(text, field);
+        }
+      }
+      return field;
+    }
+
+    private Field make(byte[] name, String text) {
       int column = tree.column(text);
       if (column >= 0) {
         ColumnType type = schema.type(column);
@@ -77,6 +92,7 @@ final class PlainJson {
     final Fields inside; // what its own fields stand for; null if it is not looked into
     final String path;
     boolean noted; // as not declared, with an example
+    Field next; // what followed it last time
 
     Field(byte[] name, int column, ColumnType type, Fields inside, String path) {
       this.name = name;
@@ -144,12 +160,13 @@ final class PlainJson {
       depth--;
       return i + 1;
     }
+    Field field = null;
     for (int place = 0; place < MAX_PLACES; place++) {
       i = space(i);
       if (i >= end || message[i] != '"') {
         return NOT_PLAIN;
       }
-      Field field = field(i + 1, known, place);
+      field = field(i + 1, known, field);
       if (field == null) {
         return NOT_PLAIN;
       }
@@ -181,9 +198,13 @@ final class PlainJson {
     return NOT_PLAIN;
   }
 
-  /** The field whose name begins here; null if the name is not plain. */
-  private Field field(int from, Fields known, int place) {
-    Field expected = place < known.order.length ? known.order[place] : null;
+  /**
+   * The field whose name begins here; null if the name is not plain. Producers write fields in one
+   * order, some of which may be missing: so it is most likely the one that followed the field
+   * before it last time.
+   */
+  private Field field(int from, Fields known, Field before) {
+    Field expected = before == null ? known.first : before.next;
     if (expected != null) {
       byte[] name = expected.name;
       int behind = from + name.length;
@@ -198,10 +219,11 @@ final class PlainJson {
       return null;
     }
     Field found = known.find(Arrays.copyOfRange(message, from, behind - 1));
-    if (place >= known.order.length) {
-      known.order = Arrays.copyOf(known.order, place * 2);
+    if (before == null) {
+      known.first = found;
+    } else {
+      before.next = found;
     }
-    known.order[place] = found;
     return found;
   }
 

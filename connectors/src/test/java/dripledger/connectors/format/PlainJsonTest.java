@@ -222,6 +222,32 @@ class PlainJsonTest {
     assertThat(taken).as("taken, not refused: " + refused).isGreaterThan(10_000);
   }
 
+  /** Fields that are missing, come again or in another order, all read by one. */
+  @Test
+  void fieldsMayBeMissingOrComeInAnotherOrder() {
+    Random random = new Random(8);
+    PlainJson plain = new PlainJson(SCHEMA, FieldTree.of(SCHEMA, Origins.NONE), null);
+    RowBuilder into = new RowBuilder(SCHEMA);
+    for (int i = 0; i < 5_000; i++) {
+      List<String> fields = new ArrayList<>();
+      for (int c = 0; c < SCHEMA.size(); c++) {
+        String field = "\"" + SCHEMA.column(c).name() + "\":" + FITTING.get(c);
+        Collections.addAll(fields, field, "\"site " + random.nextInt(2000) + "\":[" + c + "]");
+      }
+      fields.removeIf(f -> random.nextInt(4) == 0);
+      if (i % 5 == 0) {
+        Collections.shuffle(fields, random);
+      }
+      if (i % 7 == 0) {
+        fields.add("\"parcel\":" + i);
+      }
+      byte[] message = ("{" + String.join(",", fields) + "}").getBytes(UTF_8);
+      into.clear();
+      assertThat(plain.read(message, 0, message.length, into)).isTrue();
+      assertThat(row(into)).isEqualTo(parsed(message, null));
+    }
+  }
+
   /** Every byte of a text that need not be escaped, and every pair and triple from the edges. */
   @Test
   void textIsTakenIfItIsWellFormed() {

@@ -14,9 +14,6 @@ import dripledger.server.access.Limits;
 import dripledger.server.records.PostgresLedger;
 import io.micrometer.core.instrument.Gauge;
 import io.micrometer.core.instrument.MeterRegistry;
-import io.micrometer.core.instrument.MultiGauge;
-import io.micrometer.core.instrument.Tags;
-import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
@@ -42,8 +39,7 @@ final class Figures implements AutoCloseable {
   private final Engine engine;
   private final Limits limits;
   private final MeterRegistry registry;
-  private final Map<String, MultiGauge> gauges = new LinkedHashMap<>();
-  private final Map<String, List<MultiGauge.Row<?>>> rows = new LinkedHashMap<>();
+  private final TaggedGauges tagged;
   private volatile long leftOut;
   private final ScheduledExecutorService clock =
       Executors.newSingleThreadScheduledExecutor(
@@ -57,6 +53,7 @@ final class Figures implements AutoCloseable {
     this.engine = engine;
     this.limits = limits;
     this.registry = registry;
+    tagged = new TaggedGauges(registry);
     gauge("drip.epoch", "the newest epoch", e -> e.snapshot().epoch());
     gauge("drip.rows.taken", "changes taken in since the start", e -> e.loop().rowsTaken());
     gauge("drip.queued.bytes", "changes that wait for the epoch loop", e -> e.loop().queuedBytes());
@@ -98,7 +95,6 @@ final class Figures implements AutoCloseable {
 
   private void look() {
     try {
-      rows.values().forEach(List::clear);
       Map<String, Integer> counts = new LinkedHashMap<>();
       long beyond = 0;
       for (CatalogObject object : engine.catalog().all()) {
@@ -114,7 +110,7 @@ final class Figures implements AutoCloseable {
         row("drip.role.refused", "refused to a role", "role", role, limits.refused(role.name()));
       }
       leftOut = beyond + Math.max(0, roles.size() - MOST);
-      rows.forEach((name, all) -> gauges.get(name).register(new ArrayList<>(all), true));
+      tagged.show();
     } catch (RuntimeException e) {
       LOG.warn("figures are not up to date: {}", e.getMessage());
     }
@@ -125,9 +121,7 @@ final class Figures implements AutoCloseable {
   }
 
   private void row(String name, String text, String tag, String of, double value) {
-    gauges.computeIfAbsent(name, n -> MultiGauge.builder(n).description(text).register(registry));
-    rows.computeIfAbsent(name, n -> new ArrayList<>())
-        .add(MultiGauge.Row.of(Tags.of(tag, of), value));
+    tagged.set(name, text, tag, of, value);
   }
 
   private void object(CatalogObject object) {
