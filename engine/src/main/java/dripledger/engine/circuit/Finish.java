@@ -23,6 +23,8 @@ final class Finish {
   private final int[] orderColumns;
   private volatile Known index;
   private volatile List<Finish> others = List.of();
+  private final ThreadLocal<BlockReader[]> readers =
+      ThreadLocal.withInitial(() -> new BlockReader[1]);
   private boolean declared; // an order that is kept although nobody asks for it
 
   /** The index of rows, which may be null; the rows of a step that was made again are others. */
@@ -144,6 +146,11 @@ final class Finish {
 
   RowLayout layout() {
     return layout;
+  }
+
+  /** What the thread that asks keeps for its next look-up, or null in it. */
+  BlockReader[] reader() {
+    return readers.get();
   }
 
   /** The columns rows are ordered by. */

@@ -1,10 +1,7 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.error.EngineException;
-import dripledger.engine.expr.RowProgram;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
-import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.SortKeyCodec;
 import dripledger.engine.state.BagBatch;
 import dripledger.engine.state.SortedBag;
@@ -71,72 +68,6 @@ final class StoredVersion implements RelationVersion {
     return rows.rowBytes();
   }
 
-  /** Makes the row of a block at a time. Belongs to one thread. */
-  private final class Reader {
-    private final long[] words = new long[store.keyWords() + store.stateWords()];
-    private final RowProgram program = finish.program();
-    private final Page between = program == null ? null : new Page(rows.layout(), 1);
-    private final RowWriter own = new RowWriter(layout(), layout().fixedBytes() + 32);
-
-    /** Writes the row of a block at the start of its own bytes, if it had one then. */
-    boolean read(int block) {
-      return store.read(block, version, words) && make();
-    }
-
-    /** Writes the row of the words that were read. */
-    boolean make() {
-      own.truncate(0);
-      own.begin();
-      if (!make(own)) {
-        return false;
-      }
-      own.finish();
-      return true;
-    }
-
-    /** Sets the columns of a row that was begun; answers whether there is one. */
-    boolean make(RowWriter writer) {
-      if (program == null) {
-        return stored(writer);
-      }
-      between.clear();
-      if (!stored(between.begin())) {
-        between.abort();
-        return false;
-      }
-      between.commit(1);
-      try {
-        return program.run(between.bytes(), between.start(0), writer);
-      } catch (RuntimeException e) {
-        return false; // it is among the rejects
-      }
-    }
-
-    private boolean stored(RowWriter writer) {
-      try {
-        return rows.row(words, writer);
-      } catch (RuntimeException e) {
-        refuseIfGone(); // what the words refer to may have been used again
-        throw e;
-      }
-    }
-
-    byte[] bytes() {
-      return own.bytes();
-    }
-
-    /** Gives the row as often as it is there; answers whether to go on. */
-    boolean visit(RowVisitor visitor) {
-      refuseIfGone();
-      for (long n = rows.copies(words); n > 0; n--) {
-        if (!visitor.visit(own.bytes(), 0)) {
-          return false;
-        }
-      }
-      return true;
-    }
-  }
-
   /** The table whose rows these are, kept by their key; null if it is something else. */
   KeptRows table() {
     return rows instanceof KeptRows kept && kept.rows() != null ? kept : null;
@@ -147,27 +78,13 @@ final class StoredVersion implements RelationVersion {
   }
 
   private void refuseIfGone() {
-    refuseIfGone(store, version);
-  }
-
-  /**
-   * Says that what was read may be wrong.
-   *
-   * @throws EngineException if the version is no longer kept
-   */
-  static void refuseIfGone(KeyedStore store, long version) {
-    if (!store.valid(version)) {
-      throw new EngineException(
-          EngineException.Code.LIMIT,
-          "the rows of that epoch are no longer kept: reading them has taken too long",
-          "ask for less at once, or raise drip.max-held-bytes, a quarter of which is for readers");
-    }
+    BlockReader.refuseIfGone(store, version);
   }
 
   @Override
   public void scan(Consumer<Page> sink) {
     Page page = new Page(layout(), 256);
-    Reader reader = new Reader();
+    BlockReader reader = new BlockReader(rows, finish, version);
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
       if (store.read(block, version, reader.words)) {
@@ -213,15 +130,19 @@ final class StoredVersion implements RelationVersion {
       RelationVersion.super.find(values, visitor);
       return;
     }
-    long[] wanted = new long[store.keyWords()];
-    if (!rows.keys().encodeBoxed(inOrder(values, key, hashed), wanted)) {
-      return;
-    }
-    Reader reader = new Reader();
-    int block = store.lookup(store.hashOf(wanted, 0), wanted, version, reader.words);
-    refuseIfGone();
-    if (block != KeyedStore.NONE && reader.make()) {
-      reader.visit(visitor);
+    BlockReader reader = BlockReader.take(rows, finish, version);
+    try {
+      if (rows.keys().encodeBoxed(inOrder(values, key, hashed), reader.wanted)) {
+        long hash = store.hashOf(reader.wanted, 0);
+        int block = store.lookup(hash, reader.wanted, version, reader.words);
+        if (block == KeyedStore.NONE) {
+          refuseIfGone();
+        } else if (reader.make()) {
+          reader.visit(visitor);
+        }
+      }
+    } finally {
+      reader.giveBack(finish);
     }
   }
 
@@ -255,7 +176,7 @@ final class StoredVersion implements RelationVersion {
     private static final int FIRST = 8;
     private static final int MOST = 256;
 
-    private final Reader reader = new Reader();
+    private final BlockReader reader = new BlockReader(rows, finish, version);
     private final int[] blocks = new int[MOST];
     private final RowVisitor visitor;
     private int count;
@@ -296,7 +217,7 @@ final class StoredVersion implements RelationVersion {
 
   /** All blocks with their keys, also those that have no row now: one may come to them. */
   private void giveKeys(OrderedIndex.KeySink sink) {
-    Reader reader = new Reader();
+    BlockReader reader = new BlockReader(rows, finish, version);
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
       if (finish.isByRow()) {
@@ -315,7 +236,7 @@ final class StoredVersion implements RelationVersion {
     SortKeyCodec codec = new SortKeyCodec(layout(), finish.key());
     SortKeyCodec.ByteSink key = new SortKeyCodec.ByteSink();
     BagBatch batch = new BagBatch();
-    Reader reader = new Reader();
+    BlockReader reader = new BlockReader(rows, finish, version);
     int limit = store.blockLimit();
     for (int block = 0; block < limit; block++) {
       if (reader.read(block)) {

@@ -161,7 +161,7 @@ final class TableSide extends JoinSide {
 
   private void refuseIfGone() {
     if (version != NOW) {
-      StoredVersion.refuseIfGone(table.store(), version);
+      BlockReader.refuseIfGone(table.store(), version);
     }
   }
 

@@ -17,6 +17,7 @@ final class UndoLog {
   static final int PAGE_LONGS = 1 << PAGE_SHIFT;
   private static final int OFFSET_MASK = PAGE_LONGS - 1;
   private static final int SPARE_PAGES = 4;
+  private static final int HELD_DECAY = 12; // half of them are let go after 2,800 versions
   private static final int MAX_PAGES = 1 << (31 - PAGE_SHIFT);
 
   private record Segment(long version, int[] pages) {}
@@ -31,6 +32,7 @@ final class UndoLog {
   private int[] empty = new int[4]; // numbers whose pages were given back to the heap
   private int emptyCount;
   private int most; // pages a version has needed lately
+  private long held; // pages readers have held lately, in parts
   private int[] open = new int[4];
   private int openCount;
   private int at; // where the next record goes, within the last open page
@@ -131,6 +133,8 @@ final class UndoLog {
 
   /** Gives back the segments up to a version. */
   void trim(long floor) {
+    // The next scan holds as many as the last: made anew they would be what the collector copies.
+    held = Math.max((long) heldPages() << HELD_DECAY, held - (held >>> HELD_DECAY));
     while (!segments.isEmpty() && segments.peek().version <= floor) {
       for (int page : segments.poll().pages) {
         if (freeCount == free.length) {
@@ -140,7 +144,8 @@ final class UndoLog {
       }
     }
     // What one large version needed, such as the first filling, is not kept for ever.
-    for (int keep = 2 * most + SPARE_PAGES; freeCount > keep; ) {
+    int keep = 2 * most + SPARE_PAGES + (int) (held >>> HELD_DECAY);
+    while (freeCount > keep) {
       int number = free[--freeCount];
       pages[number] = null;
       if (emptyCount == empty.length) {
@@ -148,6 +153,11 @@ final class UndoLog {
       }
       empty[emptyCount++] = number;
     }
+  }
+
+  /** Pages that are not of the last version: somebody reads what was before it. */
+  private int heldPages() {
+    return segments.isEmpty() ? 0 : usedPages() - segments.getLast().pages.length;
   }
 
   /** Pages that hold records somebody may still need. */

@@ -312,6 +312,31 @@ class KeptRowsTest {
   }
 
   @Test
+  void aRowThatIsVisitedStaysWhileOthersAreLookedFor() {
+    KeptRows rows = KeptRows.unique(schema, ID);
+    rows.join(versions);
+    for (long id = 0; id < 4; id++) {
+      rows.apply(page(1, id, "area " + id, id));
+    }
+    RelationVersion version = publish(rows);
+    List<String> seen = new ArrayList<>();
+    version.find(
+        new Object[] {1L},
+        (bytes, at) -> {
+          seen.addAll(found(version, 2L));
+          version.find(
+              new Object[] {3L},
+              (inner, place) -> {
+                seen.addAll(found(version, 0L));
+                return seen.add(text(inner, place));
+              });
+          return seen.add(text(bytes, at));
+        });
+    assertThat(seen)
+        .containsExactly("[2, area 2, 2]", "[0, area 0, 0]", "[3, area 3, 3]", "[1, area 1, 1]");
+  }
+
+  @Test
   void whatWasNeverPutInCannotBeTakenOut() {
     KeptRows unique = KeptRows.unique(schema, ID);
     unique.apply(page(1, 1L, "N", 1L));
