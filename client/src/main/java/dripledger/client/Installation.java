@@ -150,9 +150,9 @@ final class Installation {
             "-XX:MaxGCPauseMillis=30",
             // State lies in arrays of up to 1 MB; one of half a region takes a whole one.
             "-XX:G1HeapRegionSize=4m",
-            // What is new is mostly kept: a young part that may be small, and copied once.
+            // What is new is mostly kept: a young part as small as the pause asks, copied once.
             "-XX:+UnlockExperimentalVMOptions",
-            "-XX:G1NewSizePercent=1",
+            "-XX:G1NewSizePercent=0",
             "-XX:MaxTenuringThreshold=1",
             "-XX:+UseTransparentHugePages",
             "-XX:+ExitOnOutOfMemoryError",

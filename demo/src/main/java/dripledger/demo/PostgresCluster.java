@@ -167,6 +167,7 @@ public final class PostgresCluster implements AutoCloseable {
               + port
               + " -k "
               + home
+              + " -c jit=off" // to compile a query takes longer than any that is asked here
               + (durable ? "" : " -c fsync=off -c full_page_writes=off")
               + (logical ? " -c wal_level=logical" : "");
       run(
