@@ -59,19 +59,20 @@ final class Finish {
       each.declared = false;
       if (each.index != null && each.index.index != null) {
         each.index.index.declared(false);
+        each.index.rows.forget(each);
       }
     }
     others = columns.stream().map(c -> new Finish(this, c)).toList();
   }
 
-  /** Whether the rows can be found by columns. */
-  boolean canOrder(int[] columns, StoredRows rows) {
-    return new Finish(this, columns).find(rows) != null;
-  }
-
   /** The same in the orders that were declared. */
   List<Finish> others() {
     return others;
+  }
+
+  /** Whether somebody has said that rows are found in this order. */
+  boolean isDeclared() {
+    return declared;
   }
 
   /** Whether the order is by columns of the rows, and not of the store's key. */
@@ -177,8 +178,9 @@ final class Finish {
   }
 
   private OrderedIndex find(StoredRows rows) {
-    if (orderColumns == null && program == null && rows.rowIndexes() != null) {
-      return rows.rowIndexes().by(key);
+    OrderedIndexes byRow = orderColumns == null ? rows.rowIndexes(this) : null;
+    if (byRow != null) {
+      return byRow.by(key);
     }
     if (orderColumns == null || orderColumns.length == 0) {
       return null;

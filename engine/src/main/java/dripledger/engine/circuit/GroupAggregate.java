@@ -54,7 +54,8 @@ final class GroupAggregate implements Operator, StoredRows {
   private long shown;
   private long changed;
   private long membership;
-  private final OrderedIndexes indexes;
+  private long rowChanges;
+  private final GroupOrders orders;
   private final Rejects rejects;
   private final int place;
   private final Operator next;
@@ -83,9 +84,9 @@ final class GroupAggregate implements Operator, StoredRows {
     global = groupColumns.length == 0;
     keys = new GroupKeys(input, groupColumns);
     place = rejects.place(PlanPrinter.step(plan), keys.layout());
-    indexes = new OrderedIndexes(keys.layout());
     groupLayout = new RowLayout(plan.schema());
     out = new Page(groupLayout);
+    orders = new GroupOrders(groupLayout, keys, this::row);
     state = new GroupState(plan, input, keys, versions);
     groups = state.groups();
     shownAt = state.shownAt();
@@ -125,9 +126,7 @@ final class GroupAggregate implements Operator, StoredRows {
     readers = sink;
   }
 
-  /**
-   * Says which columns are read of what it changes, if that is all that is read; null if rows are.
-   */
+  /** Says which columns are read of what it changes, if that is all; null if rows are. */
   void columnsRead(boolean[] wanted) {
     columns = wanted == null || !plainRows ? null : new ColumnDelta(wanted);
   }
@@ -220,8 +219,8 @@ final class GroupAggregate implements Operator, StoredRows {
         handOn();
       }
     }
-    if (ends.publish() && indexes.needChanges()) { // otherwise it is a change like any other
-      indexes.changed(keys.row(page, groups.header(block) + 1), 0, block, -1);
+    if (ends.publish()) { // otherwise it is a change like any other
+      orders.group(page, groups.header(block) + 1, block, -1);
     }
     if (!ends.publish()) {
       expired.set(block);
@@ -236,6 +235,7 @@ final class GroupAggregate implements Operator, StoredRows {
     if (!groups.hasChanges()) {
       return;
     }
+    rowChanges++;
     if (rowsWanted && mayGoByColumns()) {
       groups.changeRecords(this::handOnColumns);
       changed = groups.changeCount();
@@ -244,7 +244,7 @@ final class GroupAggregate implements Operator, StoredRows {
         || shownAt >= 0
         || state.anyOrdered()
         || groups.mayHaveEnded()
-        || indexes.needChanges()) {
+        || orders.needChanges()) {
       groups.changes(this::settleAndEmit);
     } else {
       changed = groups.changeCount();
@@ -260,7 +260,7 @@ final class GroupAggregate implements Operator, StoredRows {
         && shownAt < 0
         && !state.anyOrdered()
         && !groups.mayHaveEnded()
-        && !indexes.needChanges();
+        && !orders.needChanges();
   }
 
   private void handOnColumns(long[] records, int from, int end, int step) {
@@ -349,14 +349,18 @@ final class GroupAggregate implements Operator, StoredRows {
     if (wasLive != stays || (before == SHOWN) != (after == SHOWN)) {
       membership++; // an order knows groups that have no row too
     }
-    if (wasLive != stays && indexes.needChanges()) {
-      indexes.changed(keys.row(page, key), 0, block, stays ? 1 : -1);
+    if (wasLive != stays) {
+      orders.group(page, key, block, stays ? 1 : -1);
+    }
+    if (before == SHOWN) {
+      orders.row(page, key, record, old, block, -1);
+    }
+    if (after == SHOWN) {
+      orders.row(page, key, page, at, block, 1);
     }
   }
 
-  /**
-   * Where changes are gathered; the owner of a root aggregate takes them from here and clears it.
-   */
+  /** Where changes are gathered; the owner of a root takes them from here and clears it. */
   Page output() {
     return out;
   }
@@ -447,7 +451,22 @@ final class GroupAggregate implements Operator, StoredRows {
 
   @Override
   public OrderedIndexes indexes() {
-    return indexes;
+    return orders.byKey();
+  }
+
+  @Override
+  public OrderedIndexes rowIndexes(Finish finish) {
+    return finish.isDeclared() ? orders.byRow(finish) : null;
+  }
+
+  @Override
+  public void forget(Finish finish) {
+    orders.forget(finish);
+  }
+
+  @Override
+  public long rowChanges() {
+    return rowChanges;
   }
 
   @Override
@@ -468,7 +487,7 @@ final class GroupAggregate implements Operator, StoredRows {
   @Override
   public long stateBytes() {
     long due = ends == null ? 0 : ends.heapBytes();
-    return state.heapBytes() + keys.heapBytes() + indexes.heapBytes() + due;
+    return state.heapBytes() + keys.heapBytes() + orders.heapBytes() + due;
   }
 
   @Override

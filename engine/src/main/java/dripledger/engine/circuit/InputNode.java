@@ -238,11 +238,6 @@ public final class InputNode extends LiveNode {
   }
 
   @Override
-  public boolean canOrder(int[] columns) {
-    return store != null;
-  }
-
-  @Override
   void setOrders(List<int[]> columns) {
     if (store != null) {
       store.orders(columns);

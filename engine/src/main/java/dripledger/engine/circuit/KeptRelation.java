@@ -19,9 +19,6 @@ public interface KeptRelation {
   /** How many rows there are. */
   long count();
 
-  /** Whether its rows can be found by columns. */
-  boolean canOrder(int[] columns);
-
   /** Says by which other columns its rows are found; by the writer. */
   void orders(List<int[]> columns);
 

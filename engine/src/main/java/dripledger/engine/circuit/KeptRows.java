@@ -451,13 +451,18 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
   }
 
   @Override
-  public OrderedIndexes rowIndexes() {
-    return rowIndexes;
+  public OrderedIndexes rowIndexes(Finish finish) {
+    return finish.program() == null ? rowIndexes : null;
   }
 
   @Override
-  public boolean canOrder(int[] columns) {
-    return finish.canOrder(columns, this);
+  public void forget(Finish finish) {
+    // one order is told of all changes, whoever finds rows by it
+  }
+
+  @Override
+  public long rowChanges() {
+    return membership;
   }
 
   @Override

@@ -127,9 +127,6 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
     return orders;
   }
 
-  /** Whether its rows can be found by columns. */
-  public abstract boolean canOrder(int[] columns);
-
   // ---- the rest is for the epoch loop
 
   /** Says by which columns its rows are found, besides the key. */

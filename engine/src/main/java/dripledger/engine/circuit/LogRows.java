@@ -63,11 +63,6 @@ final class LogRows implements KeptRelation {
   }
 
   @Override
-  public boolean canOrder(int[] columns) {
-    return true;
-  }
-
-  @Override
   public void orders(List<int[]> columns) {
     List<Order> now = new ArrayList<>(orders.subList(0, 1));
     for (int[] each : columns) {

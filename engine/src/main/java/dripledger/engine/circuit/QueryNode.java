@@ -297,6 +297,8 @@ public final class QueryNode extends LiveNode {
     circuit.leave();
     if (kept != null) {
       kept.leave();
+    } else if (finish != null) {
+      finish.orders(List.of());
     }
   }
 
@@ -396,14 +398,9 @@ public final class QueryNode extends LiveNode {
     }
   }
 
-  private StoredRows storedRows() {
+  private GroupAggregate storedRows() {
     QueryNode step = baseId == NO_NUMBER ? this : base;
     return step == null ? null : step.circuit.stored();
-  }
-
-  @Override
-  public boolean canOrder(int[] columns) {
-    return kept != null ? kept.canOrder(columns) : finish.canOrder(columns, storedRows());
   }
 
   @Override
@@ -420,16 +417,11 @@ public final class QueryNode extends LiveNode {
     if (kept != null) {
       return kept.version(version);
     }
-    if (finish == null) {
-      return null;
-    }
-    QueryNode step = baseId == NO_NUMBER ? this : base;
-    if (step == null) {
-      return null;
-    }
-    GroupAggregate groups = step.circuit.stored();
-    return new StoredVersion(
-        groups, finish, version, isPassive() || step == this ? groups.shown() : shown);
+    GroupAggregate groups = finish == null ? null : storedRows();
+    boolean all = baseId == NO_NUMBER || isPassive();
+    return groups == null
+        ? null
+        : new StoredVersion(groups, finish, version, all ? groups.shown() : shown);
   }
 
   @Override

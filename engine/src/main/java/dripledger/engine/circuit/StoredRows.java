@@ -31,10 +31,17 @@ interface StoredRows {
   /** Its blocks in the order of columns of its key. */
   OrderedIndexes indexes();
 
-  /** Its blocks in the order of any columns of its rows; null if they are not told apart so. */
-  default OrderedIndexes rowIndexes() {
-    return null;
-  }
+  /**
+   * Its blocks in the order of any columns of the rows that a relation makes of them; null if they
+   * cannot be found so. To be {@link #forget}ten.
+   */
+  OrderedIndexes rowIndexes(Finish finish);
+
+  /** The rows that a relation makes of them are not looked for any more. */
+  void forget(Finish finish);
+
+  /** Another number whenever a row has come, gone or changed; by the writer. */
+  long rowChanges();
 
   /** Heap that is held for the rows alone, in bytes; 0 if it is state of an operator. */
   long rowBytes();

@@ -33,7 +33,7 @@ final class StoredVersion implements RelationVersion {
     this.finish = finish;
     this.version = version;
     this.count = count;
-    this.membership = rows.membership();
+    this.membership = finish.isByRow() ? rows.rowChanges() : rows.membership();
     OrderedIndex index = finish.index(rows);
     tree = index == null ? null : index.at(version, membership);
     List<RelationVersion> all = new ArrayList<>();

@@ -57,14 +57,6 @@ public final class Indexes {
           command.column(),
           null);
     }
-    if (!command.drop() && !node.canOrder(columns)) {
-      throw new EngineException(
-          Code.NOT_SUPPORTED,
-          "not supported yet: an index on what an aggregate computes",
-          command.line(),
-          command.column(),
-          "an index of this view is on columns it is grouped by");
-    }
     store.apply(
         List.of(
             new StoredDefinition(store.nextId(), object.name(), "index", object.id(), sql, null)),
