@@ -44,6 +44,7 @@ final class HeldBytes {
       new HeldBytes().aTableAndAViewOfIt(query);
     }
     new HeldBytes().anIndex();
+    new HeldBytes().anIndexOnWhatIsComputed();
     new HeldBytes().whatIsKeptForAReaderOfAnOlderEpoch();
     System.exit(0); // whatever threads there still are
   }
@@ -125,6 +126,22 @@ final class HeldBytes {
           () -> {
             engine.execute("CREATE INDEX ON parcel (gate, name)");
             engine.execute("SELECT * FROM parcel WHERE gate = 7"); // made when first asked for
+            engine.execute("UPDATE parcel SET grams = 1 WHERE parcel = 7");
+          });
+    }
+  }
+
+  private void anIndexOnWhatIsComputed() {
+    try (Engine engine = engine()) {
+      engine.execute(
+          "CREATE MATERIALIZED VIEW v AS SELECT parcel, SUM(grams) AS s FROM parcel GROUP BY parcel");
+      fill(engine);
+      check(
+          "an index on what an aggregate computes",
+          engine,
+          () -> {
+            engine.execute("CREATE INDEX ON v (s)");
+            engine.execute("SELECT * FROM v WHERE s = 7"); // made when first asked for
             engine.execute("UPDATE parcel SET grams = 1 WHERE parcel = 7");
           });
     }
