@@ -523,19 +523,27 @@ void InfixCast(List<Object> list, ExprContext exprContext, Span s) :
     }
 }
 
-void JsonStep(List<Object> list, ExprContext exprContext, Span s) :
+void OwnOperator(List<Object> list, ExprContext exprContext, Span s) :
 {
-    final JsonOperators step;
+    final OwnOperators step;
 }
 {
     (
-        <LAMBDA> { step = JsonOperators.MEMBER; }
+        <LAMBDA> { step = OwnOperators.MEMBER; }
     |
-        <JSON_MEMBER_TEXT> { step = JsonOperators.MEMBER_TEXT; }
+        <JSON_MEMBER_TEXT> { step = OwnOperators.MEMBER_TEXT; }
     |
-        <JSON_PATH> { step = JsonOperators.PATH; }
+        <JSON_PATH> { step = OwnOperators.PATH; }
     |
-        <JSON_PATH_TEXT> { step = JsonOperators.PATH_TEXT; }
+        <JSON_PATH_TEXT> { step = OwnOperators.PATH_TEXT; }
+    |
+        <TILDE> { step = OwnOperators.MATCHES; }
+    |
+        <TILDE_IN_ANY_CASE> { step = OwnOperators.MATCHES_IN_ANY_CASE; }
+    |
+        <TILDE_NOT> { step = OwnOperators.MATCHES_NOT; }
+    |
+        <TILDE_NOT_IN_ANY_CASE> { step = OwnOperators.MATCHES_NOT_IN_ANY_CASE; }
     )
     {
         checkNonQueryExpression(exprContext);

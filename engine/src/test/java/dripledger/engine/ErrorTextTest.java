@@ -413,8 +413,8 @@ class ErrorTextTest {
         FAILED 0:0 2 rows could not be computed: ESCAPE is one character or none
         leave them out with WHERE, or guard the expression with CASE
       SELECT hall SIMILAR TO '(' FROM gate
-        NOT_SUPPORTED 1:8 not supported yet: function similar to(VARCHAR, VARCHAR)
-        -
+        FAILED 0:0 2 rows could not be computed: not a pattern of SIMILAR TO: (
+        leave them out with WHERE, or guard the expression with CASE
       SELECT regexp_like(hall, '(') FROM gate
         FAILED 0:0 2 rows could not be computed: not a regular expression: error parsing regexp: missing closing ): `(?s)(`
         leave them out with WHERE, or guard the expression with CASE

@@ -78,7 +78,7 @@ final class FunctionCode {
             returned,
             converted,
             best.getDeclaringClass().getName() + "." + name + "(" + String.join(", ", texts) + ")");
-    if (best.getReturnType() == String.class && mayBeNull(best)) {
+    if (!best.getReturnType().isPrimitive() && mayBeNull(best)) {
       out = new Value(returned, out.value(), out.value() + " == null");
     }
     if (returned == Kind.BIGINT && (result == Kind.INTEGER || result == Kind.SMALLINT)) {

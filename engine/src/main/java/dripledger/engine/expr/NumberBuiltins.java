@@ -267,6 +267,11 @@ public final class NumberBuiltins {
     return a.divideToIntegralValue(b).setScale(0, java.math.RoundingMode.DOWN);
   }
 
+  /** Digits behind the point. */
+  public static long scale(BigDecimal v) {
+    return v.scale();
+  }
+
   public static long gcd(long a, long b) {
     long x = a;
     long y = b;

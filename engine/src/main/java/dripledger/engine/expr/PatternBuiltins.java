@@ -3,6 +3,7 @@ package dripledger.engine.expr;
 import com.google.re2j.Matcher;
 import com.google.re2j.Pattern;
 import com.google.re2j.PatternSyntaxException;
+import dripledger.engine.row.ColumnType.Kind;
 import java.util.ArrayList;
 import java.util.List;
 
@@ -52,6 +53,75 @@ public final class PatternBuiltins {
 
   public static boolean regexp_like(String text, String pattern, String flags) {
     return compiled(pattern, flags).matcher(text).find();
+  }
+
+  /**
+   * What the groups of the first match are, or the match itself if there are none; NULL if there is
+   * no match.
+   */
+  @Kinds(
+      value = {Kind.VARCHAR, Kind.VARCHAR},
+      result = Kind.ARRAY)
+  public static byte[] regexp_match(String text, String pattern) {
+    return match(text, compiled(pattern, ""));
+  }
+
+  @Kinds(
+      value = {Kind.VARCHAR, Kind.VARCHAR, Kind.VARCHAR},
+      result = Kind.ARRAY)
+  public static byte[] regexp_match(String text, String pattern, String flags) {
+    return match(text, compiled(pattern, flags));
+  }
+
+  private static byte[] match(String text, Pattern pattern) {
+    Matcher matcher = pattern.matcher(text);
+    if (!matcher.find()) {
+      return null;
+    }
+    List<String> groups = new ArrayList<>();
+    for (int i = Math.min(1, matcher.groupCount()); i <= matcher.groupCount(); i++) {
+      groups.add(matcher.group(i));
+    }
+    return SeriesBuiltins.array(groups);
+  }
+
+  /** The standard's own expressions: those of LIKE, with alternatives, repetitions and sets. */
+  public static boolean similar_to(String text, String pattern) {
+    return similar_to(text, pattern, "\\");
+  }
+
+  public static boolean similar_to(String text, String pattern, String escape) {
+    if (escape.codePointCount(0, escape.length()) > 1) {
+      throw new Casts.CastException("an escape is one character, or none");
+    }
+    StringBuilder expression = new StringBuilder("^(?:");
+    boolean inSet = false;
+    for (int i = 0; i < pattern.length(); i++) {
+      char c = pattern.charAt(i);
+      if (!escape.isEmpty() && c == escape.charAt(0)) {
+        if (++i == pattern.length()) {
+          throw new Casts.CastException("the pattern ends with its escape");
+        }
+        expression.append(Pattern.quote(pattern.substring(i, i + 1)));
+      } else if (inSet) {
+        inSet = c != ']';
+        expression.append(c == '\\' ? "\\\\" : String.valueOf(c));
+      } else {
+        inSet = c == '[';
+        switch (c) {
+          case '%' -> expression.append(".*");
+          case '_' -> expression.append('.');
+          case '(' -> expression.append("(?:");
+          case '.', '^', '$', '\\' -> expression.append('\\').append(c);
+          default -> expression.append(c);
+        }
+      }
+    }
+    try {
+      return compiled(expression.append(")$").toString(), "").matcher(text).find();
+    } catch (Casts.CastException e) {
+      throw new Casts.CastException("not a pattern of SIMILAR TO: " + pattern);
+    }
   }
 
   public static long regexp_count(String text, String pattern) {

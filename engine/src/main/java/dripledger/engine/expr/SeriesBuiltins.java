@@ -21,7 +21,7 @@ public final class SeriesBuiltins {
 
   private SeriesBuiltins() {}
 
-  private static byte[] array(List<String> texts) {
+  static byte[] array(List<String> texts) {
     check(texts.size());
     RowLayout layout = RowLayout.ofArray(ColumnType.varchar(-1), texts.size());
     RowWriter writer = ArrayBuiltins.begin(layout);

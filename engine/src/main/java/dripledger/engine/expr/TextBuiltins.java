@@ -76,6 +76,10 @@ public final class TextBuiltins {
     return s.getBytes(StandardCharsets.UTF_8).length;
   }
 
+  public static long bit_length(String s) {
+    return 8 * octet_length(s);
+  }
+
   public static long ascii(String s) {
     return s.isEmpty() ? 0 : s.codePointAt(0);
   }
@@ -239,6 +243,30 @@ public final class TextBuiltins {
 
   public static String btrim(String s) {
     return trim(s, " ", true, true);
+  }
+
+  public static String btrim(String s, String characters) {
+    return trim(s, characters, true, true);
+  }
+
+  /** {@code OVERLAY(s PLACING with FROM from)}: as long as what is put there. */
+  public static String overlay(String s, String with, long from) {
+    return overlay(s, with, from, char_length(with));
+  }
+
+  public static String overlay(String s, String with, long from, long count) {
+    if (from < 1) {
+      throw fail("OVERLAY begins at 1 or behind");
+    }
+    long length = char_length(s);
+    String before = substring(s, 1, Math.min(from - 1, length));
+    long rest = Math.max(1, Math.min(length + 1, from + Math.min(count, length)));
+    bounded((long) s.length() + with.length() + before.length(), "OVERLAY");
+    return before + with + substring(s, rest);
+  }
+
+  public static String to_hex(long number) {
+    return Long.toHexString(number);
   }
 
   public static long position(String what, String in) {

@@ -82,6 +82,14 @@ final class OwnFunctions {
         "CONCAT_WS",
         ReturnTypes.explicit(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.ARG0_NULLABLE),
         OperandTypes.ONE_OR_MORE);
+    add(
+        "REGEXP_MATCH",
+        arrayOf(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.FORCE_NULLABLE),
+        either(families(TEXT, TEXT), families(TEXT, TEXT, TEXT)));
+    add("SIMILAR_TO", truth, either(families(TEXT, TEXT), families(TEXT, TEXT, TEXT)));
+    add("BTRIM", text, either(families(TEXT), families(TEXT, TEXT)));
+    add("BIT_LENGTH", whole, families(TEXT));
+    add("TO_HEX", text, families(WHOLE));
     add("SHA256", bytes, either(families(BYTES), families(TEXT)));
     add("SHA512", bytes, either(families(BYTES), families(TEXT)));
     add("ENCODE", text, families(BYTES, TEXT));
@@ -89,6 +97,7 @@ final class OwnFunctions {
 
     add("LOG", number, either(families(NUMBER), families(NUMBER, NUMBER)));
     add("DIV", of(SqlTypeName.DECIMAL), families(NUMBER, NUMBER));
+    add("SCALE", of(SqlTypeName.INTEGER), families(NUMBER));
     add("GCD", whole, families(WHOLE, WHOLE));
     add("LCM", whole, families(WHOLE, WHOLE));
     add("WIDTH_BUCKET", whole, families(NUMBER, NUMBER, NUMBER, WHOLE));

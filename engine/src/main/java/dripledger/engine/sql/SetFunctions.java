@@ -1,6 +1,6 @@
 package dripledger.engine.sql;
 
-import dripledger.grammar.JsonOperators;
+import dripledger.grammar.OwnOperators;
 import java.util.ArrayList;
 import java.util.List;
 import java.util.Locale;
@@ -8,14 +8,12 @@ import java.util.Map;
 import java.util.function.Consumer;
 import java.util.stream.Stream;
 import org.apache.calcite.sql.SqlCall;
-import org.apache.calcite.sql.SqlFunctionCategory;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNumericLiteral;
 import org.apache.calcite.sql.SqlUnnestOperator;
-import org.apache.calcite.sql.SqlUnresolvedFunction;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParseException;
 import org.apache.calcite.sql.parser.SqlParser;
@@ -69,7 +67,7 @@ final class SetFunctions {
         table.operandCount() > 1
             ? SqlStdOperatorTable.UNNEST_WITH_ORDINALITY
             : SqlStdOperatorTable.UNNEST;
-    return unnest.createCall(pos, function(array, pos, f.getOperandList()));
+    return unnest.createCall(pos, Shorthands.function(array, pos, f.getOperandList()));
   }
 
   /** A series of constants that is too long for one array, or null. */
@@ -152,13 +150,17 @@ final class SetFunctions {
   /** A call as the function that it is here; itself if it is none of those known here. */
   static SqlNode rewrite(SqlCall call) {
     SqlParserPos pos = call.getParserPosition();
-    JsonOperators step = JsonOperators.of(call.getOperator());
+    SqlNode longer = Shorthands.rewrite(call);
+    if (longer != call) {
+      return longer;
+    }
+    OwnOperators step = OwnOperators.of(call.getOperator());
     if (step != null) {
       return jsonStep(step, call);
     }
     String name = nameOf(call);
     if (SAME.containsKey(name)) {
-      return function(SAME.get(name), pos, call.getOperandList());
+      return Shorthands.function(SAME.get(name), pos, call.getOperandList());
     }
     if (ARRAYS.containsKey(name)) {
       throw SqlErrors.invalid(
@@ -196,7 +198,7 @@ final class SetFunctions {
             Dialect.NOW.createCall(pos),
             new org.apache.calcite.sql.SqlIntervalQualifier(
                 org.apache.calcite.avatica.util.TimeUnit.DAY, null, pos));
-    return function("AGE", pos, List.of(today, call.operand(0)));
+    return Shorthands.function("AGE", pos, List.of(today, call.operand(0)));
   }
 
   private static SqlNode one(SqlParserPos pos, SqlNode element) {
@@ -208,21 +210,21 @@ final class SetFunctions {
   }
 
   /** {@code ->} and its kin. */
-  private static SqlNode jsonStep(JsonOperators step, SqlCall call) {
+  private static SqlNode jsonStep(OwnOperators step, SqlCall call) {
     SqlParserPos pos = call.getParserPosition();
     SqlNode json = call.operand(0);
     SqlNode where = call.operand(1);
     switch (step) {
       case MEMBER:
-        return function("JSON_MEMBER", pos, List.of(json, where));
+        return Shorthands.function("JSON_MEMBER", pos, List.of(json, where));
       case MEMBER_TEXT:
-        return function("JSON_MEMBER_TEXT", pos, List.of(json, where));
+        return Shorthands.function("JSON_MEMBER_TEXT", pos, List.of(json, where));
       default:
         List<SqlNode> operands = new ArrayList<>();
         operands.add(json);
         operands.addAll(path(call, where));
-        String name = step == JsonOperators.PATH ? "JSON_EXTRACT_PATH" : "JSON_EXTRACT_PATH_TEXT";
-        return function(name, pos, operands);
+        String name = step == OwnOperators.PATH ? "JSON_EXTRACT_PATH" : "JSON_EXTRACT_PATH_TEXT";
+        return Shorthands.function(name, pos, operands);
     }
   }
 
@@ -242,17 +244,6 @@ final class SetFunctions {
       steps.add(SqlLiteral.createCharString(name.trim(), where.getParserPosition()));
     }
     return steps;
-  }
-
-  private static SqlCall function(String name, SqlParserPos pos, List<SqlNode> operands) {
-    return new SqlUnresolvedFunction(
-            new SqlIdentifier(name, pos),
-            null,
-            null,
-            null,
-            null,
-            SqlFunctionCategory.USER_DEFINED_FUNCTION)
-        .createCall(pos, operands);
   }
 
   private static String nameOf(SqlNode call) {

@@ -239,7 +239,7 @@ final class SyntaxRewriter extends SqlShuttle {
           case PIVOT, UNPIVOT, TABLESAMPLE -> call.getKind().toString();
           case COLLECTION_TABLE ->
               TimeWindowCalls.isOne(call.operand(0)) ? null : "TABLE (" + call.operand(0) + ")";
-          case IGNORE_NULLS, RESPECT_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
+          case IGNORE_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
           case MERGE -> "MERGE";
           case MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
           default -> null;

@@ -1,6 +1,6 @@
 package dripledger.engine.sql;
 
-import dripledger.grammar.JsonOperators;
+import dripledger.grammar.OwnOperators;
 import java.util.List;
 import java.util.Locale;
 import org.apache.calcite.avatica.util.TimeUnit;
@@ -60,7 +60,7 @@ final class TimeArithmetic {
 
   /** What stands in the place of an operator of the library or the parser, or null. */
   static SqlOperator own(SqlOperator operator) {
-    if (operator == JsonOperators.CONCATENATE) {
+    if (operator == OwnOperators.CONCATENATE) {
       return SqlStdOperatorTable.CONCAT;
     }
     return operator == SqlStdOperatorTable.PLUS

@@ -4,12 +4,19 @@ import org.apache.calcite.sql.SqlBinaryOperator;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlOperator;
 
-/** The steps into a JSON value, as the parser knows them; the engine makes functions of them. */
-public enum JsonOperators {
+/**
+ * Steps into a JSON value and matches with an expression, as the parser knows them; the engine
+ * makes functions of them.
+ */
+public enum OwnOperators {
   MEMBER("->"),
   MEMBER_TEXT("->>"),
   PATH("#>"),
-  PATH_TEXT("#>>");
+  PATH_TEXT("#>>"),
+  MATCHES("~"),
+  MATCHES_IN_ANY_CASE("~*"),
+  MATCHES_NOT("!~"),
+  MATCHES_NOT_IN_ANY_CASE("!~*");
 
   // As PostgreSQL: looser than plus, tighter than LIKE and comparisons.
   private static final int PRECEDENCE = 38;
@@ -20,7 +27,7 @@ public enum JsonOperators {
 
   private final SqlOperator operator;
 
-  JsonOperators(String sign) {
+  OwnOperators(String sign) {
     operator = new SqlBinaryOperator(sign, SqlKind.OTHER, PRECEDENCE, true, null, null, null);
   }
 
@@ -29,8 +36,8 @@ public enum JsonOperators {
   }
 
   /** What an operator is, or null if it is none of these. */
-  public static JsonOperators of(SqlOperator operator) {
-    for (JsonOperators each : values()) {
+  public static OwnOperators of(SqlOperator operator) {
+    for (OwnOperators each : values()) {
       if (each.operator == operator) {
         return each;
       }
