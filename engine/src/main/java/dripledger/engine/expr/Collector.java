@@ -1,6 +1,5 @@
 package dripledger.engine.expr;
 
-import com.fasterxml.jackson.core.io.JsonStringEncoder;
 import dripledger.engine.row.BoxedRows;
 import dripledger.engine.row.ColumnType;
 import dripledger.engine.row.RowLayout;
@@ -17,7 +16,6 @@ import java.util.List;
  * again for the next group.
  */
 public final class Collector {
-  private static final JsonStringEncoder JSON = JsonStringEncoder.getInstance();
 
   private final AggregateCall call;
   private final RowLayout layout;
@@ -189,14 +187,10 @@ public final class Collector {
     if (!isFull()) {
       Object key = get(row, arguments[0]);
       append(seen == 0 ? "{" : ", ");
-      append(quoted(String.valueOf(key)));
+      append(JsonText.quoted(String.valueOf(key)));
       append(": ");
       append(json(layout.schema().type(arguments[1]), get(row, arguments[1])));
     }
-  }
-
-  private static String quoted(String value) {
-    return '"' + new String(JSON.quoteAsString(value)) + '"';
   }
 
   private static String json(ColumnType type, Object value) {
@@ -206,7 +200,7 @@ public final class Collector {
     return switch (type.kind()) {
       case BOOLEAN, SMALLINT, INTEGER, BIGINT -> value.toString();
       case DECIMAL -> ((BigDecimal) value).toPlainString();
-      case REAL, DOUBLE -> number((Double) value);
+      case REAL, DOUBLE -> JsonText.number((Double) value);
       case ARRAY -> {
         StringBuilder out = new StringBuilder("[");
         for (Object each : (List<?>) value) {
@@ -217,20 +211,15 @@ public final class Collector {
       case ROW -> {
         StringBuilder out = new StringBuilder("{");
         for (int i = 0; i < type.fields().size(); i++) {
-          out.append(i > 0 ? ", " : "").append(quoted(type.fields().get(i).name())).append(": ");
+          out.append(i > 0 ? ", " : "")
+              .append(JsonText.quoted(type.fields().get(i).name()))
+              .append(": ");
           out.append(json(type.fields().get(i).type(), ((List<?>) value).get(i)));
         }
         yield out.append('}').toString();
       }
-      default -> quoted(String.valueOf(value));
+      default -> JsonText.quoted(String.valueOf(value));
     };
-  }
-
-  private static String number(double value) {
-    boolean whole = value == Math.rint(value) && Math.abs(value) < 1e15;
-    return Double.isNaN(value) || Double.isInfinite(value)
-        ? '"' + String.valueOf(value) + '"'
-        : whole ? String.valueOf((long) value) : String.valueOf(value);
   }
 
   private void addBits(long slot, long count) {

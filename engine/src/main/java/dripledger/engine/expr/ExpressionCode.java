@@ -179,6 +179,7 @@ final class ExpressionCode {
       case JSON_VALUE -> json.jsonValue(call, result);
       case JSON_QUERY -> json.jsonQuery(call);
       case JSON_EXISTS -> json.jsonExists(call);
+      case TO_JSON -> text.toJson(call);
       case ARRAY -> arrays.array(call);
       case CARDINALITY -> arrays.cardinality(call);
       case ELEMENT -> arrays.element(call);

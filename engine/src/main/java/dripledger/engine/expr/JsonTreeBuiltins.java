@@ -3,13 +3,19 @@ package dripledger.engine.expr;
 import com.fasterxml.jackson.core.JsonProcessingException;
 import com.fasterxml.jackson.databind.DeserializationFeature;
 import com.fasterxml.jackson.databind.JsonNode;
-import com.fasterxml.jackson.databind.ObjectMapper;
 import com.fasterxml.jackson.databind.ObjectReader;
+import com.fasterxml.jackson.databind.cfg.JsonNodeFeature;
+import com.fasterxml.jackson.databind.json.JsonMapper;
 
 /** PostgreSQL's everyday JSON functions over text. All are strict and pure. */
 public final class JsonTreeBuiltins {
+  // Numbers as they are written: 4.50 stays 4.50.
   private static final ObjectReader READER =
-      new ObjectMapper().enable(DeserializationFeature.USE_BIG_DECIMAL_FOR_FLOATS).reader();
+      JsonMapper.builder()
+          .enable(DeserializationFeature.USE_BIG_DECIMAL_FOR_FLOATS)
+          .disable(JsonNodeFeature.STRIP_TRAILING_BIGDECIMAL_ZEROES)
+          .build()
+          .reader();
 
   private JsonTreeBuiltins() {}
 

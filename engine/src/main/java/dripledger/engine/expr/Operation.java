@@ -72,6 +72,8 @@ public enum Operation {
   ARRAY_POSITION,
   /** Array and separator, and perhaps what stands for NULL. */
   ARRAY_TO_STRING,
+  /** A value as it stands in JSON; option: it is the name of a member. */
+  TO_JSON,
   /** A function of {@link TextBuiltins} and its like; option: its name. */
   FUNCTION;
 

@@ -87,6 +87,25 @@ final class TextCode {
     return v.kind() == Kind.VARCHAR ? v : conversions.cast(v, ColumnType.varchar(-1));
   }
 
+  /** A value in JSON, or the name of a member, which is not NULL. */
+  Value toJson(Expr.Call call) {
+    Value v = expressions.write(call.operand(0));
+    if (!call.options().isEmpty()) {
+      String name = paren(v.isNull()) + " ? null : " + text(v).value();
+      return new Value(Kind.VARCHAR, "dripledger.engine.expr.JsonText.name(" + name + ")", "false");
+    }
+    String json = "dripledger.engine.expr.JsonText.";
+    String written =
+        switch (v.kind()) {
+          case BOOLEAN, SMALLINT, INTEGER, BIGINT, DECIMAL -> text(v).value();
+          case REAL, DOUBLE -> json + "number(" + v.value() + ")";
+          case VARCHAR, DATE, TIME -> json + "quoted(" + text(v).value() + ")";
+          case TIMESTAMP -> json + "timestamp(" + text(v).value() + ")";
+          default -> throw Code.unsupported("JSON of a value of type " + v.kind());
+        };
+    return code.strict(Kind.VARCHAR, List.of(v), written);
+  }
+
   Value concat(Expr.Call call) {
     String v = code.name();
     code.line("StringBuilder %s = new StringBuilder();", v);

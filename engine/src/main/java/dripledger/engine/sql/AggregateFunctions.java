@@ -77,7 +77,9 @@ final class AggregateFunctions {
           new Neighbour(SqlKind.LAG),
           new Neighbour(SqlKind.LEAD),
           own("JSON_AGG", TEXT, OperandTypes.ANY),
-          own("JSON_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY));
+          own("JSONB_AGG", TEXT, OperandTypes.ANY),
+          own("JSON_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY),
+          own("JSONB_OBJECT_AGG", TEXT, OperandTypes.ANY_ANY));
 
   private AggregateFunctions() {}
 
@@ -140,6 +142,8 @@ final class AggregateFunctions {
       case "BOOL_OR", "SOME" -> Function.BOOL_OR;
       case "ANY_VALUE" -> Function.MIN; // one that does not depend on arrival
       case "LISTAGG" -> Function.STRING_AGG;
+      case "JSONB_AGG" -> Function.JSON_AGG;
+      case "JSONB_OBJECT_AGG" -> Function.JSON_OBJECT_AGG;
       case "APPROX_COUNT_DISTINCT" -> Function.COUNT;
       default -> {
         for (Function each : Function.values()) {

@@ -238,6 +238,10 @@ final class Expressions {
               operands(call.getOperands().subList(1, 3)),
               List.of(((RexLiteral) call.getOperands().get(0)).getValueAs(String.class)),
               call);
+      case "TO_JSON" -> plain(Operation.TO_JSON, call);
+      case "JSON_NAME" ->
+          make(Operation.TO_JSON, operands(call.getOperands()), List.of("name"), call);
+      case "JSON_MADE" -> expr(call.getOperands().get(0));
       case "TIMESTAMP_DIFF" -> plain(Operation.TIMESTAMP_DIFF, call);
       default ->
           make(

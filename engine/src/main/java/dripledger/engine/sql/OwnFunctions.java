@@ -111,6 +111,9 @@ final class OwnFunctions {
 
     add("JSON_EXTRACT_PATH_TEXT", found, path());
     add("JSON_EXTRACT_PATH", found, path());
+    add("TO_JSON", text, OperandTypes.ANY);
+    add("JSON_NAME", ReturnTypes.VARCHAR, OperandTypes.ANY); // not for users, as the next
+    add("JSON_MADE", text, families(TEXT));
     add("JSON_ARRAY_LENGTH", whole, families(TEXT));
     add("JSON_TYPEOF", text, families(TEXT));
     add("JSON_MEMBER", found, either(families(TEXT, TEXT), families(TEXT, WHOLE)));

@@ -40,6 +40,7 @@ final class SetFunctions {
       Map.of(
           "jsonb_extract_path", "JSON_EXTRACT_PATH",
           "jsonb_extract_path_text", "JSON_EXTRACT_PATH_TEXT",
+          "to_jsonb", "TO_JSON",
           "jsonb_array_length", "JSON_ARRAY_LENGTH",
           "jsonb_typeof", "JSON_TYPEOF");
 

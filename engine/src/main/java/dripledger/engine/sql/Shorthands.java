@@ -32,7 +32,10 @@ final class Shorthands {
       case SIMILAR -> similar(call);
       case CAST -> emptyArray(call);
       case RESPECT_NULLS -> call.operand(0); // as it is anyway
-      default -> counted(call);
+      default -> {
+        SqlNode made = JsonMakers.rewrite(call);
+        yield made != call ? made : counted(call);
+      }
     };
   }
 
