@@ -7,20 +7,14 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.store.KeyedStore;
 import dripledger.engine.view.RelationVersion.RowVisitor;
 
-/**
- * Makes the row of a block of a store at a time, as a relation shows it at a version. Belongs to
- * one thread at a time; {@link #take} and {@link #giveBack} keep one for each thread, since to make
- * one takes as long as to look a key up.
- */
+/** Makes the row of a block of a store at a time, as a relation shows it at a version. */
 final class BlockReader {
-  private static final int MOST_KEPT_BYTES = 4096;
-
   private final StoredRows rows;
   private final KeyedStore store;
   private final RowProgram program;
   private final Page between;
   private final RowWriter own;
-  private long version;
+  private final long version;
 
   /** Of the block that was read last: its key, then its state. */
   final long[] words;
@@ -28,34 +22,65 @@ final class BlockReader {
   /** The key that is looked for. */
   final long[] wanted;
 
+  /**
+   * What rows are made in. A thread keeps it from one look-up to the next, since to make it takes
+   * as long as to look a key up; so it knows nothing of the rows, which may have to go.
+   */
+  static final class Room {
+    private static final int MOST_KEPT_BYTES = 4096;
+
+    private final long[] words;
+    private final long[] wanted;
+    private final Page between; // or null: rows stay as they are stored
+    private final RowWriter own;
+    private boolean used;
+
+    private Room(StoredRows rows, Finish finish) {
+      between = finish.program() == null ? null : new Page(rows.layout(), 1);
+      own = new RowWriter(finish.layout(), finish.layout().fixedBytes() + 32);
+      words = new long[rows.store().keyWords() + rows.store().stateWords()];
+      wanted = new long[rows.store().keyWords()];
+    }
+
+    /**
+     * One that nobody uses until {@link #leave}.
+     *
+     * @param kept the thread's, or null in it
+     */
+    static Room enter(Room[] kept, StoredRows rows, Finish finish) {
+      Room room = kept[0];
+      if (room == null || room.used || !room.fits(rows)) { // a row's visitor may look for another
+        room = new Room(rows, finish);
+        kept[0] = kept[0] == null || !kept[0].used ? room : kept[0];
+      }
+      room.used = true;
+      return room;
+    }
+
+    private boolean fits(StoredRows rows) {
+      return wanted.length == rows.store().keyWords()
+          && words.length == wanted.length + rows.store().stateWords()
+          && own.bytes().length <= MOST_KEPT_BYTES;
+    }
+
+    void leave() {
+      used = false;
+    }
+  }
+
   BlockReader(StoredRows rows, Finish finish, long version) {
+    this(rows, finish, version, new Room(rows, finish));
+  }
+
+  BlockReader(StoredRows rows, Finish finish, long version, Room room) {
     this.rows = rows;
     this.version = version;
     store = rows.store();
     program = finish.program();
-    between = program == null ? null : new Page(rows.layout(), 1);
-    own = new RowWriter(finish.layout(), finish.layout().fixedBytes() + 32);
-    words = new long[store.keyWords() + store.stateWords()];
-    wanted = new long[store.keyWords()];
-  }
-
-  /** One for the thread that asks, until {@link #giveBack}. */
-  static BlockReader take(StoredRows rows, Finish finish, long version) {
-    BlockReader[] kept = finish.reader();
-    BlockReader reader = kept[0];
-    if (reader == null || reader.rows != rows) {
-      return new BlockReader(rows, finish, version);
-    }
-    kept[0] = null; // whoever visits a row may look for another
-    reader.version = version;
-    return reader;
-  }
-
-  /** Keeps it for the thread's next look-up, unless a row made it large. */
-  void giveBack(Finish finish) {
-    if (own.bytes().length <= MOST_KEPT_BYTES) {
-      finish.reader()[0] = this;
-    }
+    between = room.between;
+    own = room.own;
+    words = room.words;
+    wanted = room.wanted;
   }
 
   /** Writes the row of a block at the start of its own bytes, if it had one then. */

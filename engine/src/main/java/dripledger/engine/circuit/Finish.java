@@ -23,8 +23,8 @@ final class Finish {
   private final int[] orderColumns;
   private volatile Known index;
   private volatile List<Finish> others = List.of();
-  private final ThreadLocal<BlockReader[]> readers =
-      ThreadLocal.withInitial(() -> new BlockReader[1]);
+  private final ThreadLocal<BlockReader.Room[]> room =
+      ThreadLocal.withInitial(() -> new BlockReader.Room[1]);
   private boolean declared; // an order that is kept although nobody asks for it
 
   /** The index of rows, which may be null; the rows of a step that was made again are others. */
@@ -149,9 +149,9 @@ final class Finish {
     return layout;
   }
 
-  /** What the thread that asks keeps for its next look-up, or null in it. */
-  BlockReader[] reader() {
-    return readers.get();
+  /** What the thread that asks keeps to make rows in, or null in it. */
+  BlockReader.Room[] room() {
+    return room.get();
   }
 
   /** The columns rows are ordered by. */

@@ -130,7 +130,8 @@ final class StoredVersion implements RelationVersion {
       RelationVersion.super.find(values, visitor);
       return;
     }
-    BlockReader reader = BlockReader.take(rows, finish, version);
+    BlockReader.Room room = BlockReader.Room.enter(finish.room(), rows, finish);
+    BlockReader reader = new BlockReader(rows, finish, version, room);
     try {
       if (rows.keys().encodeBoxed(inOrder(values, key, hashed), reader.wanted)) {
         long hash = store.hashOf(reader.wanted, 0);
@@ -142,7 +143,7 @@ final class StoredVersion implements RelationVersion {
         }
       }
     } finally {
-      reader.giveBack(finish);
+      room.leave();
     }
   }
 

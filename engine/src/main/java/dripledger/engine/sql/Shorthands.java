@@ -11,8 +11,10 @@ import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
+import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlUnresolvedFunction;
+import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
 
@@ -172,11 +174,11 @@ final class Shorthands {
     SqlNode sum = null;
     for (SqlNode each : call.getOperandList()) {
       SqlNode one =
-          org.apache.calcite.sql.fun.SqlCase.createSwitched(
+          SqlCase.createSwitched(
               pos,
               null,
-              org.apache.calcite.sql.SqlNodeList.of(test.createCall(pos, each)),
-              org.apache.calcite.sql.SqlNodeList.of(SqlLiteral.createExactNumeric("1", pos)),
+              SqlNodeList.of(test.createCall(pos, each)),
+              SqlNodeList.of(SqlLiteral.createExactNumeric("1", pos)),
               SqlLiteral.createExactNumeric("0", pos));
       sum = sum == null ? one : SqlStdOperatorTable.PLUS.createCall(pos, sum, one);
     }

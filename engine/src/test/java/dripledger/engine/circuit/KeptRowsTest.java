@@ -15,6 +15,7 @@ import dripledger.engine.state.StateChunks;
 import dripledger.engine.store.Versions;
 import dripledger.engine.view.OverlayVersion;
 import dripledger.engine.view.RelationVersion;
+import java.lang.ref.WeakReference;
 import java.util.ArrayList;
 import java.util.Arrays;
 import java.util.Collections;
@@ -309,6 +310,26 @@ class KeptRowsTest {
       assertThat(ranged(one.version, true)).hasSize(one.rows.size());
     }
     assertThatThrownBy(() -> log.apply(page(-1, 1L, "N", 1L))).hasMessageContaining("only grows");
+  }
+
+  /** A thread that looks rows up keeps what makes the next look-up quick, and not the rows. */
+  @Test
+  void rowsThatWereLookedUpMayGo() {
+    WeakReference<KeptRows> rows = lookedUp();
+    for (int i = 0; i < 100 && rows.get() != null; i++) {
+      System.gc();
+    }
+    assertThat(rows.get()).isNull();
+  }
+
+  private WeakReference<KeptRows> lookedUp() {
+    KeptRows rows = KeptRows.unique(schema, ID);
+    Versions own = Versions.ofGraph();
+    rows.join(own);
+    rows.apply(page(1, 7L, "area", 7L));
+    own.publish();
+    assertThat(found(rows.version(own.published()), 7L)).containsExactly("[7, area, 7]");
+    return new WeakReference<>(rows);
   }
 
   @Test
