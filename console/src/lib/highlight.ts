@@ -10,7 +10,7 @@ const KEYWORDS =
   'between like ilike case when then else end cast create replace stream table view materialized if ' +
   'exists drop cascade insert into values update set delete begin commit rollback follow explain analyze ' +
   'describe show streams tables views primary key event time lateness interval meta with filter asc desc ' +
-  'nulls first last true false unknown on options extract floor ceil to for at';
+  'similar nulls first last true false unknown on options extract floor ceil to for at';
 const TYPES =
   'boolean smallint integer int bigint real double precision decimal numeric varchar char text varbinary ' +
   'date timestamp row array';
@@ -18,7 +18,8 @@ const BUILTIN =
   'count sum avg min max max_by min_by coalesce nullif date_trunc upper lower substring trim position ' +
   'round abs mod greatest least json_value json_query json_exists current_timestamp now char_length replace ' +
   'left right lpad rpad split_part concat row_number rank dense_rank lag lead first_value last_value string_agg ' +
-  'array_agg stddev percentile_cont date_bin to_char regexp_replace try_cast minute hour day second month year week';
+  'array_agg stddev percentile_cont date_bin to_char regexp_replace regexp_match try_cast minute hour day second month ' +
+  'year week json_build_object json_build_array to_json json_agg btrim overlay';
 
 /** Our language for the editor. */
 export const dialect = SQLDialect.define({
