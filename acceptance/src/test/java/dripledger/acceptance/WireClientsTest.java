@@ -147,8 +147,12 @@ class WireClientsTest extends WireService {
     Path statements = Files.createTempFile("drip", ".sql");
     Files.writeString(
         statements, "SELECT gate FROM gate ORDER BY gate\nhelp gate\nSELECT 1/0\nSELECT 2\n");
-    String out = run("bash", "-c", "isql -k -b '" + source + "' < " + statements);
-    assertThat(out).contains("G01", "G20", "capacity_per_minute", "2");
+    for (String locale : List.of("C.UTF-8", "C")) { // a new Debian has no other than C
+      String ask = "LC_ALL=" + locale + " isql -v -k -b '" + source + "' < " + statements;
+      assertThat(run("bash", "-c", ask))
+          .as(locale)
+          .contains("G01", "G20", "capacity_per_minute", "2");
+    }
     Files.delete(statements);
   }
 

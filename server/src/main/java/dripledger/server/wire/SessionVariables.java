@@ -116,10 +116,12 @@ final class SessionVariables {
     switch (key) {
       case "client_encoding" -> {
         String plain = value.toUpperCase(Locale.ROOT).replaceAll("[^A-Z0-9]", "");
-        if (!plain.equals("UTF8") && !plain.equals("UNICODE")) {
+        // Who says SQL_ASCII, as clients do without a locale, takes the bytes as they come.
+        boolean asItIs = plain.equals("SQLASCII");
+        if (!asItIs && !plain.equals("UTF8") && !plain.equals("UNICODE")) {
           throw cannotBe(key, value, "text is UTF8 here");
         }
-        values.put(key, "UTF8");
+        values.put(key, asItIs ? "SQL_ASCII" : "UTF8");
       }
       case "DateStyle" -> {
         if (!value.toUpperCase(Locale.ROOT).startsWith("ISO")) {
