@@ -99,7 +99,16 @@ class ShorthandsTest extends BesidePostgres {
     for (String trimmed : List.of("btrim(s)", "btrim(s, 'Qaen')", "btrim(s, '')")) {
       expressions.add(trimmed);
     }
-    for (String place : List.of("2", "2 FOR 0", "1 FOR 100", "100", "3 FOR 2", "k FOR k")) {
+    for (String place :
+        List.of(
+            "2",
+            "2 FOR 0",
+            "2 FOR -1",
+            "2000000000 FOR 2",
+            "1 FOR 100",
+            "100",
+            "3 FOR 2",
+            "k FOR k")) {
       expressions.add("overlay(s PLACING 'äx' FROM " + place + ")");
     }
     expressions.addAll(

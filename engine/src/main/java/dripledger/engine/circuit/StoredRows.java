@@ -33,7 +33,7 @@ interface StoredRows {
 
   /**
    * Its blocks in the order of any columns of the rows that a relation makes of them; null if they
-   * cannot be found so. To be {@link #forget}ten.
+   * cannot be found so. Kept until {@link #forget}.
    */
   OrderedIndexes rowIndexes(Finish finish);
 

@@ -259,8 +259,10 @@ public final class TextBuiltins {
       throw fail("OVERLAY begins at 1 or behind");
     }
     long length = char_length(s);
-    String before = substring(s, 1, Math.min(from - 1, length));
-    long rest = Math.max(1, Math.min(length + 1, from + Math.min(count, length)));
+    long start = Math.min(from, length + 1);
+    String before = substring(s, 1, start - 1);
+    long rest =
+        Math.max(1, Math.min(length + 1, start + Math.max(-length, Math.min(count, length))));
     bounded((long) s.length() + with.length() + before.length(), "OVERLAY");
     return before + with + substring(s, rest);
   }
