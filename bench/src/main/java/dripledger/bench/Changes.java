@@ -133,7 +133,7 @@ final class Changes {
       KeptRows table = KeptRows.unique(schema("gate", "hall"), new int[] {0});
       table.join(versions);
       table.apply(gates);
-      circuit.tables(id -> table);
+      circuit.tables(id -> table.byKey());
     }
     Page page = new Page(new RowLayout(schema("parcel", "gate", "grams")), 65_536);
     for (int i = 0; i < rows; i++) {

@@ -101,7 +101,7 @@ final class Joins {
       add(page, 1, k, k % AREAS);
     }
     table.apply(page);
-    circuit.tables(id -> table);
+    circuit.tables(id -> table.byKey());
     return table;
   }
 

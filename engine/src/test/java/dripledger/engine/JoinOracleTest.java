@@ -14,7 +14,7 @@ import org.junit.jupiter.params.provider.ValueSource;
  * and so does the query asked once. Values are few, so that rows meet, and often NULL.
  */
 class JoinOracleTest extends BesidePostgres {
-  private static final String TABLES =
+  static final String TABLES =
       """
       CREATE TABLE parcel (parcel INTEGER PRIMARY KEY, gate VARCHAR, service VARCHAR, grams INTEGER);
       CREATE TABLE gate (gate VARCHAR PRIMARY KEY, hall VARCHAR, capacity INTEGER);
@@ -215,7 +215,7 @@ class JoinOracleTest extends BesidePostgres {
   }
 
   /** One epoch's changes. */
-  private static List<String> changes(Random random) {
+  static List<String> changes(Random random) {
     List<String> statements = new ArrayList<>();
     for (int i = 0; i <= random.nextInt(5); i++) {
       int k = random.nextInt(24);

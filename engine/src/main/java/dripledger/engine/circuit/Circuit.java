@@ -242,14 +242,14 @@ public final class Circuit {
     inputs.feed(relationId, delta);
   }
 
-  /** Whether it looks rows up in tables, which must then be given to it. */
-  boolean looksUp() {
-    return inputs.looksUp();
+  /** The relations in which it looks rows up, which must then be given to it. */
+  Set<Long> lookedUp() {
+    return inputs.lookedUp();
   }
 
   /** Whether rows of a relation that has a key are looked up where they are. */
   public static boolean looksUpIn(RelationVersion relation) {
-    return relation instanceof StoredVersion stored && stored.table() != null;
+    return relation instanceof StoredVersion stored && stored.byKey() != null;
   }
 
   /** Whether a relation is only looked up in: then it need not be fed what is in it. */
@@ -258,7 +258,7 @@ public final class Circuit {
   }
 
   /** Says in which tables rows are looked up, as they are. */
-  public void tables(LongFunction<KeptRows> find) {
+  public void tables(LongFunction<KeyedRows> find) {
     tables(find, TableSide.NOW);
   }
 
@@ -268,7 +268,7 @@ public final class Circuit {
    * @param find the rows of a table by its number; null for one that is not known yet
    * @param version one that is pinned, or {@link TableSide#NOW}
    */
-  void tables(LongFunction<KeptRows> find, long version) {
+  void tables(LongFunction<KeyedRows> find, long version) {
     inputs.tables(find, version);
   }
 

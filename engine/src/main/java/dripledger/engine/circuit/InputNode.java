@@ -77,6 +77,11 @@ public final class InputNode extends LiveNode {
     return store;
   }
 
+  @Override
+  public KeyedRows byKey() {
+    return store == null ? null : store.byKey();
+  }
+
   /** Events from behind the watermark. */
   public long late() {
     return late;

@@ -8,6 +8,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Set;
 import java.util.function.LongFunction;
+import java.util.stream.Collectors;
 
 /**
  * What a circuit is fed, by relation: who takes its rows, and which joins look rows up in it. Used
@@ -67,9 +68,9 @@ final class Inputs {
     return takers.get(relationId).isEmpty();
   }
 
-  /** Whether rows are looked up in tables. */
-  boolean looksUp() {
-    return !tables.isEmpty();
+  /** The relations in which rows are looked up. */
+  Set<Long> lookedUp() {
+    return tables.stream().map(Table::relationId).collect(Collectors.toSet());
   }
 
   /**
@@ -112,7 +113,7 @@ final class Inputs {
   }
 
   /** Says where rows of tables are looked up from here on; see {@link Circuit}. */
-  void tables(LongFunction<KeptRows> find, long version) {
+  void tables(LongFunction<KeyedRows> find, long version) {
     tables.forEach(t -> t.side.table(find.apply(t.relationId), version));
   }
 
@@ -120,7 +121,7 @@ final class Inputs {
   void versions(LongFunction<StoredVersion> find) {
     for (Table t : tables) {
       StoredVersion version = find.apply(t.relationId);
-      t.side.table(version.table(), version.version());
+      t.side.table(version.byKey(), version.version());
     }
   }
 }

@@ -207,6 +207,11 @@ abstract class JoinSide {
     }
   }
 
+  /** The form of keys on either side. */
+  final GroupKeys keyForm() {
+    return keys;
+  }
+
   /** How many keys the batch has, one after the other those that are the same once. */
   final int keyCount() {
     return distinct;

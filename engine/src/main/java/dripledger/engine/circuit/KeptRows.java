@@ -410,6 +410,11 @@ public final class KeptRows implements KeptRelation, StoredRows, SavedStore.Form
     return key;
   }
 
+  /** How each row is found by its key; null if keys are not unique. */
+  public KeyedRows byKey() {
+    return KeyedRows.of(this, finish);
+  }
+
   /** How rows of unique keys are read of their blocks, or null. */
   BlockRows rows() {
     return rows;

@@ -175,6 +175,9 @@ public abstract sealed class LiveNode permits InputNode, QueryNode {
   /** The relation as just published, or null for one that keeps no rows. */
   public abstract RelationVersion version(long version);
 
+  /** How each of its rows is found by its key where it is kept; null if it is not. */
+  public abstract KeyedRows byKey();
+
   /** Heap of state and rows after the last epoch, in bytes. */
   public abstract long heldBytes();
 

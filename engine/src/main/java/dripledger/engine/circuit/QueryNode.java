@@ -25,6 +25,7 @@ import java.util.function.LongFunction;
 public final class QueryNode extends LiveNode {
   private static final int MEASURED_EVERY = 16; // epochs, if its result does not change
   private final Circuit circuit;
+  private final LookedUp lookedUp;
   private final Finish finish; // how rows are made of those of a step, or null
   private final long baseId; // that step, or 0
   private final KeptRelation kept;
@@ -35,8 +36,6 @@ public final class QueryNode extends LiveNode {
   private Page delta;
   private boolean rowsWanted = true;
   private long currentMicros = Epoch.NEVER;
-  private boolean begun; // whether what tables have changed is in this epoch
-  private LongFunction<KeptRows> tables = id -> null;
   private long shown;
   private long rowsBefore; // the refresh that is shown now
   private volatile long stateBytes;
@@ -56,6 +55,7 @@ public final class QueryNode extends LiveNode {
       Refresher refresher) {
     super(id, name);
     this.circuit = circuit;
+    lookedUp = new LookedUp(circuit);
     this.finish = finish;
     this.baseId = baseId;
     this.kept = kept;
@@ -132,7 +132,7 @@ public final class QueryNode extends LiveNode {
     this.currentMicros = currentMicros;
     circuit.current(currentMicros);
     filling.mark();
-    circuit.tables(tables, version);
+    lookedUp.at(version);
   }
 
   /** Takes in rows of an input that were there when filling began; by whoever fills it. */
@@ -154,8 +154,7 @@ public final class QueryNode extends LiveNode {
    * @return how many rows it was
    */
   public long catchUp() {
-    circuit.feedTables(filling::of);
-    long rows = filling.drain(circuit::feed);
+    long rows = lookedUp.take(filling);
     settle();
     return rows;
   }
@@ -190,28 +189,26 @@ public final class QueryNode extends LiveNode {
     base = (QueryNode) node;
   }
 
-  /** Says where the rows of tables are now, in which joins look them up. */
-  public void tables(LongFunction<KeptRows> find) {
-    tables = find;
-    if (filling == null) {
-      circuit.tables(find);
-    }
+  /** The relations in which its joins look rows up. */
+  public Set<Long> lookedUp() {
+    return circuit.lookedUp();
   }
 
   /**
-   * Begins an epoch, unless it has begun: tables in which joins look rows up are as they are now,
-   * and what has changed in them comes first.
+   * Says where the rows are now that its joins look up.
+   *
+   * @param wait whether some are computed: then what it is fed waits for its step
    */
-  public void begin(LongFunction<Page> deltas) {
-    if (begun || !circuit.looksUp()) {
-      return;
+  public void tables(LongFunction<KeyedRows> find, boolean wait) {
+    lookedUp.tables(find, wait);
+    if (filling == null) {
+      lookedUp.at(TableSide.NOW);
     }
-    begun = true;
-    circuit.feedTables(
-        id -> {
-          Page delta = deltas.apply(id);
-          return delta == null || delta.isEmpty() ? List.of() : List.of(delta);
-        });
+  }
+
+  /** Begins an epoch, unless it has begun: what has changed in tables comes first. */
+  public void begin(LongFunction<Page> deltas) {
+    lookedUp.begin(deltas);
   }
 
   /** The number of the step it is read through, or 0. */
@@ -251,6 +248,8 @@ public final class QueryNode extends LiveNode {
       filling.add(input, page);
     } else if (refresher != null) {
       refresher.add(input, page);
+    } else if (lookedUp.waits()) {
+      lookedUp.add(input, page);
     } else {
       circuit.feed(input, page);
     }
@@ -267,7 +266,10 @@ public final class QueryNode extends LiveNode {
    * @param wanted given the columns that it reads, if so
    */
   public boolean takesColumns(long input, boolean[] wanted) {
-    return filling == null && refresher == null && circuit.takesColumns(input, wanted);
+    return filling == null
+        && refresher == null
+        && !lookedUp.waits()
+        && circuit.takesColumns(input, wanted);
   }
 
   /** Says by whom its changes are read, so that it can choose in which form to give them. */
@@ -308,7 +310,7 @@ public final class QueryNode extends LiveNode {
    * @param readers given what has changed, piece by piece, unless it is in {@link #delta}
    */
   public void step(Epoch epoch, DeltaReaders readers) {
-    begun = false;
+    lookedUp.end();
     delta = circuit.flush(epoch, readers);
     shown(epoch.number(), epoch, isPassive() ? base.circuit.changed() : circuit.changed());
   }
@@ -398,6 +400,11 @@ public final class QueryNode extends LiveNode {
     }
   }
 
+  @Override
+  public KeyedRows byKey() {
+    return kept instanceof KeptRows rows ? rows.byKey() : KeyedRows.of(storedRows(), finish);
+  }
+
   private GroupAggregate storedRows() {
     QueryNode step = baseId == NO_NUMBER ? this : base;
     return step == null ? null : step.circuit.stored();
@@ -428,6 +435,7 @@ public final class QueryNode extends LiveNode {
   public long heldBytes() {
     FillBuffer buffer = filling;
     return stateBytes
+        + lookedUp.heapBytes()
         + circuit.outputBytes()
         + (kept == null ? 0 : kept.heapBytes())
         + (refresher == null ? 0 : refresher.heapBytes())

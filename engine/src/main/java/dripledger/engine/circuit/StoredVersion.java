@@ -68,9 +68,9 @@ final class StoredVersion implements RelationVersion {
     return rows.rowBytes();
   }
 
-  /** The table whose rows these are, kept by their key; null if it is something else. */
-  KeptRows table() {
-    return rows instanceof KeptRows kept && kept.rows() != null ? kept : null;
+  /** How each row is found by its key; null if it is not. */
+  KeyedRows byKey() {
+    return KeyedRows.of(rows, finish);
   }
 
   long version() {

@@ -10,16 +10,20 @@ import dripledger.engine.store.KeyedStore;
 import dripledger.engine.store.Versions;
 
 /**
- * A side that is a table, joined on its key: rows are looked up where the table keeps them, and
- * nothing is kept here. What changes in the table must come before what the other side changes, and
- * be in the table by then: d(L ⋈ T) = L ⋈ dT + dL ⋈ (T + dT).
+ * A side that is joined on the key by which it is kept, as a table or the rows of a view: rows are
+ * looked up where they are, and nothing is kept here. What changes there must come before what the
+ * other side changes, and be there by then: d(L ⋈ T) = L ⋈ dT + dL ⋈ (T + dT).
  */
 final class TableSide extends JoinSide {
   /** The version of a table that is written: what it is now, while nobody changes it. */
   static final long NOW = -1;
 
   private final int[] picked; // which column of the table each one is
-  private KeptRows table;
+  private KeyedRows table;
+  private KeyedStore store;
+  private BlockRows asTheyAre; // how rows are read of their blocks; null: they are made
+  private BlockReader maker; // of rows that are made
+  private Page made = new Page(layout, 1);
   private long version;
 
   // Of the other side's batch at hand, by its keys: their rows, if they are there.
@@ -28,7 +32,11 @@ final class TableSide extends JoinSide {
   private final boolean[] found = new boolean[AHEAD];
   private final int[] which = new int[AHEAD]; // keys whose row is not where it was seen
   private long[] rows = new long[0]; // their blocks' words, one after the other
+  private final int[] places = new int[AHEAD]; // where their rows were made
   private long[] block = new long[0];
+  private boolean sameWords; // whether a key has the same words on the other side
+  private boolean byRow; // whether each key is looked up by itself, in another form
+  private long[] converted = new long[0];
   private int words; // of a key
 
   @SuppressWarnings("UnusedVariable")
@@ -51,16 +59,26 @@ final class TableSide extends JoinSide {
   /**
    * Says where rows are looked up from here on.
    *
-   * @param kept the table's rows; null while it is not known
+   * @param kept the rows; null while they are not known
    * @param at a version that is pinned, or {@link #NOW}
    */
-  void table(KeptRows kept, long at) {
+  void table(KeyedRows kept, long at) {
     table = kept;
     version = at;
-    if (kept != null) {
-      words = kept.store().keyWords();
-      block = new long[words + kept.store().stateWords()];
-      rows = new long[AHEAD * block.length];
+    if (kept == null) {
+      return;
+    }
+    store = kept.stored().store();
+    words = store.keyWords();
+    block = new long[words + store.stateWords()];
+    asTheyAre = kept.asTheyAre();
+    rows = new long[asTheyAre == null ? 0 : AHEAD * block.length];
+    sameWords = kept.hasWordsOf(keyForm());
+    byRow = !sameWords && keyForm().isVariable();
+    converted = new long[sameWords || byRow ? 0 : AHEAD * words];
+    if (asTheyAre == null) {
+      made = new Page(kept.finish().layout(), AHEAD);
+      maker = new BlockReader(kept.stored(), kept.finish(), at);
     }
   }
 
@@ -68,10 +86,17 @@ final class TableSide extends JoinSide {
 
   @Override
   void aheadOf(JoinSide other) {
-    KeyedStore store = table.store();
+    made.clear();
+    if (byRow) {
+      return;
+    }
     long at = version == NOW ? store.newest() : version;
     int count = other.keyCount();
     long[] keys = other.keyWords();
+    if (!sameWords) {
+      table.convert(keyForm(), keys, count, converted);
+      keys = converted;
+    }
     int[] noted = other.noted();
     touched = store.lookAhead(noted, count);
     int unknown = 0;
@@ -84,27 +109,38 @@ final class TableSide extends JoinSide {
         which[unknown++] = i;
       }
     }
-    lookUp(other, which, unknown, at);
+    lookUp(other, keys, unknown, at);
     refuseIfGone();
-    for (int i = 0; i < count; i++) {
-      if (found[i]) {
-        touched += table.rows().touch(rows, i * block.length);
+    if (asTheyAre != null) {
+      for (int i = 0; i < count; i++) {
+        if (found[i]) {
+          touched += asTheyAre.touch(rows, i * block.length);
+        }
       }
     }
   }
 
-  /** Keeps the words of the block that was found. */
+  /** Keeps the words of the block that was found, or the row that is made of them, if any is. */
   private void keep(int key) {
-    System.arraycopy(block, 0, rows, key * block.length, block.length);
+    if (asTheyAre != null) {
+      System.arraycopy(block, 0, rows, key * block.length, block.length);
+      return;
+    }
+    System.arraycopy(block, 0, maker.words, 0, block.length);
+    found[key] = maker.make(made.begin());
+    if (found[key]) {
+      places[key] = made.size();
+      made.commit(1);
+    } else {
+      made.abort();
+    }
   }
 
   /** Looks up some of the batch's keys. */
-  private void lookUp(JoinSide other, int[] some, int count, long at) {
-    KeyedStore store = table.store();
-    long[] keys = other.keyWords();
-    touched += store.lookAhead(keys, some, count, hashes, blocks);
+  private void lookUp(JoinSide other, long[] keys, int count, long at) {
+    touched += store.lookAhead(keys, which, count, hashes, blocks);
     for (int i = 0; i < count; i++) {
-      int key = some[i];
+      int key = which[i];
       int where =
           other.isLongKey(key)
               ? KeyedStore.NONE
@@ -120,21 +156,22 @@ final class TableSide extends JoinSide {
   @Override
   int first(JoinSide other, int i, byte[] bytes, int row) {
     int key = other.keyNumber(i);
-    if (other.isLongKey(key)) {
-      findLong(other.keyBytes(i, bytes, row), key);
+    if (byRow || other.isLongKey(key)) {
+      findByItself(other.keyBytes(i, bytes, row), key);
     }
     return found[key] ? key : JoinIndex.NONE;
   }
 
   /** A long key is known to each store by a number of its own. */
-  private void findLong(byte[] keyRow, int key) {
-    KeyedStore store = table.store();
+  private void findByItself(byte[] keyRow, int key) {
     long[] wanted = new long[words];
     long at = version == NOW ? store.newest() : version;
     found[key] =
-        table.keys().encodeKey(keyRow, 0, wanted)
+        table.encode(keyForm().layout(), keyRow, wanted)
             && store.lookup(store.hashOf(wanted, 0), wanted, at, block) != KeyedStore.NONE;
-    keep(key);
+    if (found[key]) {
+      keep(key);
+    }
     refuseIfGone();
   }
 
@@ -151,7 +188,14 @@ final class TableSide extends JoinSide {
   @Override
   void write(int number, RowWriter out, int firstColumn) {
     try {
-      table.rows().write(rows, number * block.length, picked, out, firstColumn);
+      if (asTheyAre != null) {
+        asTheyAre.write(rows, number * block.length, picked, out, firstColumn);
+      } else {
+        for (int c = 0; c < picked.length; c++) {
+          int row = made.start(places[number]);
+          out.copy(firstColumn + c, made.layout(), made.bytes(), row, picked[c]);
+        }
+      }
     } catch (IndexOutOfBoundsException e) {
       refuseIfGone(); // the bytes may have been used again
       throw e;
@@ -161,13 +205,23 @@ final class TableSide extends JoinSide {
 
   private void refuseIfGone() {
     if (version != NOW) {
-      BlockReader.refuseIfGone(table.store(), version);
+      BlockReader.refuseIfGone(store, version);
     }
   }
 
   @Override
   void columns(int number, int[] which, ColumnDelta into, int at, int firstColumn) {
-    table.rows().columns(rows, number * block.length, picked, which, into, at, firstColumn);
+    if (asTheyAre != null) {
+      asTheyAre.columns(rows, number * block.length, picked, which, into, at, firstColumn);
+    } else {
+      int row = made.start(places[number]);
+      for (int c : which) {
+        into.columns[firstColumn + c][at] = made.layout().slot(made.bytes(), row, picked[c]);
+        if (made.layout().isNull(made.bytes(), row, picked[c])) {
+          into.nulls[at] |= 1L << firstColumn + c;
+        }
+      }
+    }
     refuseIfGone();
   }
 

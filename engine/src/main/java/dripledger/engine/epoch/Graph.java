@@ -16,7 +16,6 @@ import java.util.ArrayList;
 import java.util.Comparator;
 import java.util.HashMap;
 import java.util.HashSet;
-import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Map;
 import java.util.Set;
@@ -33,10 +32,8 @@ import org.slf4j.LoggerFactory;
  * thrown while a node is at work takes that node out of the epochs with its reason, and everything
  * that reads from it. Belongs to the thread that steps.
  *
- * <p>An epoch goes rank by rank: a node's rank is above those of all it reads. The nodes of a rank
- * have nothing to do with each other, but that a node feeds those that read it while it works; so
- * those that feed the same reader work one after the other, in one {@link Bundle}, and bundles
- * beside each other. What comes out is the same however many work.
+ * <p>An epoch goes rank by rank, see {@link Ranks}, and the bundles of a rank work beside each
+ * other. What comes out is the same however many work.
  */
 final class Graph implements AutoCloseable {
   private static final Logger LOG = LoggerFactory.getLogger(Graph.class);
@@ -51,7 +48,7 @@ final class Graph implements AutoCloseable {
   private final Map<Long, List<QueryNode>> readers = new HashMap<>(); // by what they read
   private final Workers workers;
   private final int togetherRows;
-  private List<List<Bundle>> ranks = List.of();
+  private List<List<Ranks.Bundle>> ranks = List.of();
   private long taken; // rows since the last epoch
   private final LongSupplier clock;
   private long currentMicros = Epoch.NEVER;
@@ -66,12 +63,6 @@ final class Graph implements AutoCloseable {
     this.versions = versions;
     workers = new Workers(workerCount);
     this.togetherRows = togetherRows;
-  }
-
-  /** Nodes of one rank that work one after the other. */
-  private static final class Bundle {
-    final List<LiveNode> nodes = new ArrayList<>();
-    volatile long nanos; // of its last work
   }
 
   /** The node with a number, or null. */
@@ -136,19 +127,26 @@ final class Graph implements AutoCloseable {
     wire();
   }
 
-  /** Has a node look rows up in tables as they are. */
-  void tables(QueryNode node) {
-    node.tables(id -> byId.get(id) instanceof InputNode table ? table.store() : null);
+  /** Has a node look rows up in tables, and in what is computed, as they are. */
+  void tables(LiveNode node) {
+    if (node instanceof QueryNode query) {
+      query.tables(
+          id -> byId.containsKey(id) ? byId.get(id).byKey() : null,
+          query.lookedUp().stream().anyMatch(id -> byId.get(id) instanceof QueryNode));
+    }
+  }
+
+  private List<QueryNode> readers(long id) {
+    return readers.getOrDefault(id, List.of());
   }
 
   /** Tells each node which step it is read through, and whether its changes are read. */
   private void wire() {
-    Map<LiveNode, Integer> depths = sort();
+    Ranks order = new Ranks(nodes, byId::get);
     readers.clear();
     for (int i = nodes.size() - 1; i >= 0; i--) {
       if (nodes.get(i) instanceof QueryNode query) {
         query.base(byId.get(query.baseId()));
-        tables(query);
         query.rowsWanted(query.needsOwnRows() || readers.containsKey(query.id()));
         if (query.readsChanges()) {
           for (long input : query.inputs()) {
@@ -157,11 +155,12 @@ final class Graph implements AutoCloseable {
         }
       }
     }
+    nodes.forEach(this::tables);
     Set<Long> histories = new HashSet<>();
     for (LiveNode node : nodes) {
       if (node instanceof QueryNode query) {
         histories.addAll(query.circuit().histories());
-        query.readBy(readers.getOrDefault(query.id(), List.of()));
+        query.readBy(readers(query.id()));
       }
     }
     for (LiveNode node : nodes) {
@@ -169,56 +168,7 @@ final class Graph implements AutoCloseable {
         input.versioned(histories.contains(input.id()));
       }
     }
-    bundle(depths);
-  }
-
-  /** Puts what is read before what reads it. */
-  private Map<LiveNode, Integer> sort() {
-    Map<LiveNode, Integer> depths = new IdentityHashMap<>();
-    nodes.forEach(node -> depth(node, depths));
-    nodes.sort(Comparator.comparing(depths::get)); // stable
-    return depths;
-  }
-
-  /** Parts each rank into what may work beside each other. */
-  private void bundle(Map<LiveNode, Integer> depths) {
-    List<List<Bundle>> all = new ArrayList<>();
-    Map<LiveNode, Bundle> byReader = new IdentityHashMap<>();
-    for (LiveNode node : nodes) {
-      while (depths.get(node) >= all.size()) {
-        all.add(new ArrayList<>());
-        byReader.clear();
-      }
-      List<Bundle> rank = all.get(all.size() - 1);
-      Bundle bundle = new Bundle();
-      bundle.nodes.add(node);
-      for (QueryNode reader : readers.getOrDefault(node.id(), List.of())) {
-        Bundle other = byReader.put(reader, bundle);
-        if (other != null && other != bundle && node instanceof QueryNode) {
-          bundle.nodes.addAll(0, other.nodes);
-          byReader.replaceAll((r, b) -> b == other ? bundle : b);
-          rank.remove(other);
-        }
-      }
-      rank.add(bundle);
-    }
-    ranks = all;
-  }
-
-  private int depth(LiveNode node, Map<LiveNode, Integer> known) {
-    Integer depth = known.get(node);
-    if (depth == null) {
-      depth = 0;
-      if (node instanceof QueryNode query) {
-        depth = 1; // inputs have taken in everything before what is computed begins
-        for (long input : query.inputs()) {
-          LiveNode source = byId.get(input);
-          depth = Math.max(depth, source == null ? 1 : 1 + depth(source, known));
-        }
-      }
-      known.put(node, depth);
-    }
-    return depth;
+    ranks = order.bundles(nodes, this::readers);
   }
 
   // ---- epochs
@@ -255,7 +205,7 @@ final class Graph implements AutoCloseable {
     currentMicros = Math.max(currentMicros, stepOfClock());
     boolean together = workers.count() > 1 && taken >= togetherRows;
     taken = 0;
-    for (List<Bundle> rank : ranks) {
+    for (List<Ranks.Bundle> rank : ranks) {
       if (together && rank.size() > 1) {
         rank.sort(Comparator.comparingLong(bundle -> -bundle.nanos));
         workers.run(rank.stream().map(b -> (Runnable) () -> step(b, epoch, nowMillis)).toList());
@@ -265,7 +215,7 @@ final class Graph implements AutoCloseable {
     }
   }
 
-  private void step(Bundle bundle, long epoch, long now) {
+  private void step(Ranks.Bundle bundle, long epoch, long now) {
     long began = System.nanoTime();
     for (LiveNode node : bundle.nodes) {
       if (node.failure() == null) {
@@ -342,7 +292,7 @@ final class Graph implements AutoCloseable {
     }
 
     private void toEach(Consumer<QueryNode> feed) {
-      for (QueryNode reader : readers.getOrDefault(id, List.of())) {
+      for (QueryNode reader : readers(id)) {
         if (reader.failure() == null) {
           atWork(
               reader,

@@ -1,5 +1,6 @@
 package dripledger.engine.plan;
 
+import dripledger.engine.plan.PlanNode.Source;
 import java.util.ArrayList;
 import java.util.List;
 
@@ -31,24 +32,28 @@ final class JoinKeys {
     if (j.nullMatches().contains(true)) {
       return -1;
     }
-    if (j.kind().keepsLeft() && isByKey(j.right(), j.rightKeys())) {
-      return 1;
+    Source right = j.kind().keepsLeft() ? byKey(j.right(), j.rightKeys()) : null;
+    Source left = j.kind().keepsRight() ? byKey(j.left(), j.leftKeys()) : null;
+    if (right == null && left == null || j.ending(0) != null || j.ending(1) != null) {
+      return -1; // what meets within a time is forgotten by both sides alike
     }
-    return j.kind().keepsRight() && isByKey(j.left(), j.leftKeys()) ? 0 : -1;
+    return right != null ? 1 : 0;
   }
 
-  private static boolean isByKey(PlanNode input, List<Integer> on) {
+  /** The relation whose rows an input is made of, if it is joined on the key they are kept by. */
+  private static Source byKey(PlanNode input, List<Integer> on) {
     PlanNode below = input;
     if (input instanceof PlanNode.Transform t && t.program().onlyPicks()) {
       below = t.input();
     }
-    return below instanceof PlanNode.Source s
-        && s.table()
-        && input.key() != null
-        && !on.isEmpty()
-        && input.key().size() == on.size()
-        && input.key().containsAll(on)
-        && on.stream().noneMatch(c -> input.schema().type(c).nullable())
-        && on.containsAll(input.key());
+    boolean found =
+        below instanceof Source s
+            && s.byKey()
+            && input.key() != null
+            && !on.isEmpty()
+            && input.key().size() == on.size()
+            && input.key().containsAll(on)
+            && on.containsAll(input.key());
+    return found ? (Source) below : null;
   }
 }

@@ -97,7 +97,8 @@ public record PlanCut(
       long id = PlanDigest.number(PlanDigest.canonical(own));
       steps.putIfAbsent(id, new Step(id, own));
       numbers.put(a, id);
-      return new PlanNode.Source(id, "a step", a.schema(), a.appendOnly(), a.key());
+      boolean byKey = !a.groupColumns().isEmpty() && SessionGroups.merged(a) == null;
+      return new PlanNode.Source(id, "a step", a.schema(), a.appendOnly(), a.key(), byKey);
     }
   }
 }

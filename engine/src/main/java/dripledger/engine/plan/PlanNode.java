@@ -59,7 +59,7 @@ public sealed interface PlanNode
    * A relation of the catalog.
    *
    * @param relationId its number
-   * @param table whether it is a table, whose rows are kept by their key
+   * @param byKey whether each row is found by the key where it is kept: a table, a step, a view
    * @param times the columns that are times its watermark speaks of, see {@link EventTimes}
    */
   record Source(
@@ -68,7 +68,7 @@ public sealed interface PlanNode
       Schema schema,
       boolean appendOnly,
       List<Integer> key,
-      boolean table,
+      boolean byKey,
       Map<Integer, EventTime> times)
       implements PlanNode {
     public Source {
@@ -82,11 +82,11 @@ public sealed interface PlanNode
         Schema schema,
         boolean appendOnly,
         List<Integer> key,
-        boolean table) {
-      this(relationId, name, schema, appendOnly, key, table, Map.of());
+        boolean byKey) {
+      this(relationId, name, schema, appendOnly, key, byKey, Map.of());
     }
 
-    /** What is no table and has no times. */
+    /** What is not found by its key and has no times. */
     public Source(
         long relationId, String name, Schema schema, boolean appendOnly, List<Integer> key) {
       this(relationId, name, schema, appendOnly, key, false);
@@ -226,7 +226,7 @@ public sealed interface PlanNode
     }
 
     /**
-     * Which input is a table that is joined on its key, so that its rows need not be kept once
+     * Which input is joined on the key by which it is kept, so that its rows need not be kept once
      * more: they are looked up where they are. −1 if none is, or if its rows have to know whether
      * they have met any.
      */
@@ -239,7 +239,7 @@ public sealed interface PlanNode
       return JoinTimes.ending(this, side);
     }
 
-    /** The table that {@link #table} says, if it says one. */
+    /** The relation that {@link #table} says, if it says one. */
     public Source tableSource() {
       PlanNode input = inputs().get(table());
       return input instanceof Transform t ? (Source) t.input() : (Source) input;

@@ -127,7 +127,9 @@ final class PlanBuilder {
           object.schema(),
           appendOnly,
           key == null ? null : Arrays.stream(key).boxed().toList(),
-          object instanceof CatalogObject.Table && key != null,
+          object instanceof CatalogObject.MaterializedView m
+              ? KeptByKey.is(m)
+              : object instanceof CatalogObject.Table && key != null,
           times(object));
     }
     if (rel instanceof Filter filter) {

@@ -122,7 +122,7 @@ class TableSideTest {
       table.join(versions);
       Circuit circuit = new Circuit(plan);
       circuit.join(versions);
-      circuit.tables(id -> id == 1 ? table : null, TableSide.NOW);
+      circuit.tables(id -> id == 1 ? table.byKey() : null, TableSide.NOW);
       Map<String, Object[]> gates = new TreeMap<>();
       Map<Long, Object[]> scans = new TreeMap<>();
       Map<String, Long> there = new HashMap<>();
@@ -212,7 +212,7 @@ class TableSideTest {
       table.apply(page(GATE, List.of(Map.entry(old, -1L), Map.entry(other, 1L))));
       versions.publish();
       Circuit circuit = new Circuit(join(scans(true), picked(), JoinKind.INNER, false));
-      circuit.tables(id -> table, pin.version());
+      circuit.tables(id -> table.byKey(), pin.version());
       Object[] scan = {7L, 1L, "h"};
       circuit.feed(2, page(SCAN, List.of(Map.entry(scan, 1L))));
       Map<String, Long> there = new HashMap<>();
