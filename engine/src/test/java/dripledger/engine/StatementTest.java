@@ -259,8 +259,7 @@ class StatementTest {
     assertThat(e.getMessage()).isEqualTo("not supported yet: TABLESAMPLE");
     for (String query :
         List.of(
-            "SELECT LAG(gate) IGNORE NULLS OVER (ORDER BY at) FROM scan",
-            "SELECT STRING_AGG(gate, ',') OVER (ORDER BY at) FROM scan",
+            "SELECT LAG(gate, 0) IGNORE NULLS OVER (ORDER BY at) FROM scan",
             "SELECT COUNT(DISTINCT gate) OVER (ORDER BY at) FROM scan",
             "SELECT ARG_MAX(grams, gate) OVER (ORDER BY at) FROM scan",
             "CREATE MATERIALIZED VIEW v AS SELECT gate FROM scan ORDER BY gate",

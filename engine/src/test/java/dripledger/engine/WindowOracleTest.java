@@ -141,6 +141,18 @@ class WindowOracleTest extends BesidePostgres {
         "without_ties",
         "SUM(id) ? AS s, COUNT(*) ? AS n, MAX(id) ? AS m",
         "PARTITION BY parcel ORDER BY grams RANGE BETWEEN 2 PRECEDING AND 1 FOLLOWING EXCLUDE TIES");
+    over(
+        "texts",
+        "STRING_AGG(gate, '+') ? AS s, ARRAY_TO_STRING(ARRAY_AGG(grams) ?, ',', '-') AS a",
+        "PARTITION BY parcel ORDER BY id");
+    over(
+        "texts_near",
+        "STRING_AGG(gate, gate) ? AS s, ARRAY_TO_STRING(ARRAY_AGG(id) ?, ',') AS a, BIT_OR(grams) ? AS b",
+        "ORDER BY id DESC ROWS BETWEEN 2 PRECEDING AND 1 FOLLOWING EXCLUDE CURRENT ROW");
+    over(
+        "texts_of_all",
+        "STRING_AGG(gate, '+') ? AS s, ARRAY_TO_STRING(ARRAY_AGG(grams) ?, ',', '-') AS a",
+        "PARTITION BY gate ORDER BY id DESC ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING");
     over("of_speed", "SUM(speed) ? AS s, AVG(speed) ? AS a", "PARTITION BY gate ORDER BY id");
     add(
         "computed",
@@ -224,6 +236,77 @@ class WindowOracleTest extends BesidePostgres {
         "SELECT parcel, grams FROM scan ORDER BY grams DESC NULLS LAST, parcel LIMIT 3");
   }
 
+  static {
+    withoutNulls(
+        "known_before",
+        "LAST_VALUE(grams) IGNORE NULLS",
+        "s[CARDINALITY(s)]",
+        "PARTITION BY gate ORDER BY id",
+        "ROWS UNBOUNDED PRECEDING");
+    withoutNulls(
+        "known_near",
+        "LAST_VALUE(cost) IGNORE NULLS",
+        "s[CARDINALITY(s)]",
+        "ORDER BY id",
+        "ROWS BETWEEN 3 PRECEDING AND 1 FOLLOWING");
+    withoutNulls(
+        "third_known",
+        "NTH_VALUE(grams, 3) IGNORE NULLS",
+        "s[3]",
+        "PARTITION BY parcel ORDER BY id",
+        "ROWS UNBOUNDED PRECEDING");
+    withoutNulls(
+        "first_known_of_peers",
+        "FIRST_VALUE(gate) IGNORE NULLS",
+        "s[1]",
+        "ORDER BY at DESC, id",
+        "RANGE BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING");
+    withoutNulls(
+        "last_known_but_this",
+        "LAST_VALUE(grams) IGNORE NULLS",
+        "s[CARDINALITY(s)]",
+        "PARTITION BY gate ORDER BY grams, id",
+        "ROWS UNBOUNDED PRECEDING EXCLUDE TIES");
+    withoutNulls(
+        "two_known_back",
+        "LAG(grams, 2) IGNORE NULLS",
+        "s[CARDINALITY(s) - 1]",
+        "PARTITION BY gate ORDER BY id",
+        "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING");
+    withoutNulls(
+        "known_back_or_else",
+        "LAG(grams, 1, -7) IGNORE NULLS",
+        "COALESCE(s[CARDINALITY(s)], -7)",
+        "ORDER BY id",
+        "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING");
+    withoutNulls(
+        "known_ahead",
+        "LEAD(gate, 2) IGNORE NULLS",
+        "s[2]",
+        "PARTITION BY parcel ORDER BY id",
+        "ROWS BETWEEN 1 FOLLOWING AND UNBOUNDED FOLLOWING");
+    withoutNulls(
+        "known_other_way",
+        "LEAD(grams, -1) IGNORE NULLS",
+        "s[CARDINALITY(s)]",
+        "ORDER BY id",
+        "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING");
+  }
+
+  /** PostgreSQL knows no IGNORE NULLS: it is the array of all the frame's values that are there. */
+  private static void withoutNulls(
+      String name, String ours, String theirs, String order, String frame) {
+    boolean moves = ours.startsWith("LAG") || ours.startsWith("LEAD");
+    String window = moves ? order : order + " " + frame;
+    String value = ours.substring(ours.indexOf('(') + 1).split("[,)]")[0];
+    QUERIES.add(
+        new OracleRun.Query(
+            name,
+            "SELECT id, " + ours + " OVER (" + window + ") AS v FROM stop",
+            "SELECT id, %s AS v FROM (SELECT id, ARRAY_AGG(%s) FILTER (WHERE %s IS NOT NULL) OVER (%s %s) AS s FROM stop) AS t"
+                .formatted(theirs, value, value, order, frame)));
+  }
+
   @ParameterizedTest
   @ValueSource(longs = {1, 2, 3})
   void everyViewEqualsPostgresAtEveryEpoch(long seed) throws Exception {
@@ -268,6 +351,14 @@ class WindowOracleTest extends BesidePostgres {
                 + " MAX(cost) OVER (ORDER BY id ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW) AS m,"
                 + " SUM(id) OVER (ORDER BY id) AS t FROM stop WHERE id < 2000")); // PostgreSQL
     // takes n² steps
+    String filled =
+        "SELECT id, (SELECT t.grams FROM stop AS t WHERE t.id < stop.id AND t.grams IS NOT NULL ORDER BY"
+            + " t.id DESC LIMIT 1) AS g FROM stop";
+    queries.add(
+        new OracleRun.Query(
+            "large_known",
+            "SELECT id, LAG(grams) IGNORE NULLS OVER (ORDER BY id) AS g FROM stop",
+            filled));
     queries.add(
         OracleRun.Query.of(
             "large_first",

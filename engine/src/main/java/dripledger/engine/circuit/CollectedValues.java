@@ -21,11 +21,7 @@ import java.util.List;
  */
 final class CollectedValues extends GroupValues {
   private static final int CHUNK = 256;
-  private static final String[] REASONS = {
-    "the result is larger than a row may be",
-    "a key of a JSON object is NULL",
-    "a fraction of a percentile must be from 0 to 1",
-  };
+  private static final Collector.Outcome[] OUTCOMES = Collector.Outcome.values();
 
   private final AggregateCall call;
   private final Blobs blobs;
@@ -113,7 +109,7 @@ final class CollectedValues extends GroupValues {
       state[at + 1] = blobs.put(result.bytes(), result.start(), length);
     } else {
       state[at] = 2;
-      state[at + 1] = (long) outcome.ordinal() - Collector.Outcome.TOO_LARGE.ordinal();
+      state[at + 1] = outcome.ordinal();
     }
   }
 
@@ -155,7 +151,7 @@ final class CollectedValues extends GroupValues {
     if (state[at] == 0) {
       out.setNull(column);
     } else if (state[at] == 2) {
-      throw new ArithmeticException(REASONS[(int) state[at + 1]]);
+      throw OUTCOMES[(int) state[at + 1]].failure();
     } else {
       out.copy(column, one, blobs.bytes(state[at + 1]), blobs.start(state[at + 1]), 0);
     }

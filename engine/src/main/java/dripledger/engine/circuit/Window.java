@@ -95,7 +95,8 @@ final class Window implements Operator {
         functions[view][i] = WindowFunctions.of(plan.calls().get(i), rows, plan.order());
       }
       if (kept != null) {
-        WindowCall call = new WindowCall(kept.ranking(), List.of(), 0, null, Frame.WHOLE, null);
+        WindowCall call =
+            new WindowCall(kept.ranking(), List.of(), 0, null, Frame.WHOLE, false, null);
         ranking[view] = WindowFunctions.of(call, rows, plan.order());
         functions[view][calls - 1] = ranking[view];
       }

@@ -28,6 +28,9 @@ final class WindowFunctions {
         boolean extreme =
             aggregate.function() == AggregateCall.Function.MIN
                 || aggregate.function() == AggregateCall.Function.MAX;
+        if (aggregate.function().isCollected()) {
+          yield new CollectedFrame(call, rows, frame);
+        }
         yield extreme
             ? new SlidingExtreme(call, rows, frame)
             : new SlidingAggregate(call, rows, frame);
@@ -214,16 +217,18 @@ final class WindowFunctions {
     }
   }
 
-  /** FIRST_VALUE, LAST_VALUE and NTH_VALUE. */
+  /** FIRST_VALUE, LAST_VALUE and NTH_VALUE; also LAG and LEAD that pass over NULL. */
   private static final class FramedValue extends WindowFunction {
     private final OrderedRows rows;
     private final WindowCall call;
     private final FrameCursor frame;
+    private final long wanted; // which of the frame's rows, from 1 on
 
     FramedValue(WindowCall call, OrderedRows rows, FrameCursor frame) {
       this.rows = rows;
       this.call = call;
       this.frame = frame;
+      wanted = Math.max(1, call.number());
     }
 
     @Override
@@ -235,34 +240,54 @@ final class WindowFunctions {
     /** The block whose value it is, or −1. */
     private int chosen(int rank) {
       frame.at(rank);
+      return chosenOf(wanted);
+    }
+
+    private int chosenOf(long number) {
       boolean last = call.function() == WindowCall.Function.LAST_VALUE;
-      long wanted = call.function() == WindowCall.Function.NTH_VALUE ? call.number() : 1;
-      int step = last ? -1 : 1;
-      if (call.frame().exclusion() == Exclusion.NONE) {
-        long at = last ? frame.to - 1L : frame.from + wanted - 1;
+      if (call.frame().exclusion() == Exclusion.NONE && !call.ignoreNulls()) {
+        long at = last ? frame.to - number : frame.from + number - 1;
         return at >= frame.from && at < frame.to ? view.block((int) at) : -1;
       }
+      int step = last ? -1 : 1;
+      long left = number;
       for (int i = last ? frame.to - 1 : frame.from; i >= frame.from && i < frame.to; i += step) {
-        if (!frame.isExcluded(i) && --wanted == 0) {
+        if (!frame.isExcluded(i) && counts(view.block(i)) && --left == 0) {
           return view.block(i);
         }
       }
       return -1;
     }
 
+    private boolean counts(int block) {
+      return !call.ignoreNulls() || !rows.isNull(block, call.arguments().get(0));
+    }
+
     @Override
     void write(int rank, RowWriter out, int column) {
       int block = chosen(rank);
-      if (block < 0) {
-        out.setNull(column);
-      } else {
+      if (block >= 0) {
         rows.copy(block, call.arguments().get(0), out, column);
+      } else if (call.arguments().size() > 1) {
+        rows.copy(view.block(rank), call.arguments().get(1), out, column);
+      } else {
+        out.setNull(column);
       }
     }
 
     @Override
     boolean agrees(WindowFunction other, int rank) {
-      return ((FramedValue) other).chosen(rank) == chosen(rank);
+      FramedValue before = (FramedValue) other;
+      if (!call.ignoreNulls()) {
+        return before.chosen(rank) == chosen(rank);
+      }
+      frame.at(rank);
+      before.frame.at(rank);
+      boolean same = true; // which one it is depends on all that come before it
+      for (long number = 1; number <= wanted && same; number++) {
+        same = before.chosenOf(number) == chosenOf(number);
+      }
+      return same;
     }
   }
 }

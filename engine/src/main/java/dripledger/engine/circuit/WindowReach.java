@@ -61,12 +61,15 @@ final class WindowReach {
       }
       case LAG -> rowsAfter = Math.max(rowsAfter, call.number());
       case LEAD -> rowsBefore = Math.max(rowsBefore, call.number());
-      case FIRST_VALUE, LAST_VALUE, NTH_VALUE, AGGREGATE -> add(call.frame());
+      case FIRST_VALUE, LAST_VALUE, NTH_VALUE, AGGREGATE -> {
+        add(call.frame());
+        boolean fromEnd = call.function() == WindowCall.Function.LAST_VALUE;
+        fromFirst |= call.frame().startsFirst() && !(fromEnd && call.frame().unit() == Unit.ROWS);
+      }
     }
   }
 
   private void add(Frame frame) {
-    fromFirst |= frame.startsFirst();
     allAfter |= frame.startsFirst();
     allBefore |= frame.endsLast();
     peers |= frame.unit() != Unit.ROWS || frame.exclusion() != Frame.Exclusion.NONE;

@@ -35,13 +35,24 @@ public final class Collector {
   private BigDecimal high;
   private BigDecimal wanted;
 
-  /** What came of it; from {@link #TOO_LARGE} on there is no answer. */
+  /** What came of it. */
   public enum Outcome {
-    VALUE,
-    NULL,
-    TOO_LARGE,
-    NULL_KEY,
-    BAD_FRACTION
+    VALUE(null),
+    NULL(null),
+    TOO_LARGE("the result is larger than a row may be"),
+    NULL_KEY("a key of a JSON object is NULL"),
+    BAD_FRACTION("a fraction of a percentile must be from 0 to 1");
+
+    private final String failure;
+
+    Outcome(String failure) {
+      this.failure = failure;
+    }
+
+    /** Why there is no answer, as what a row is rejected for; null if there is one. */
+    public ArithmeticException failure() {
+      return failure == null ? null : new ArithmeticException(failure);
+    }
   }
 
   /**

@@ -10,8 +10,9 @@ import java.util.stream.Collectors;
  *
  * @param arguments the columns of the input it reads: for LAG and LEAD the value and, if there is
  *     one, what stands for a row that is not there
- * @param number how many rows LAG and LEAD look away, which row NTH_VALUE is about, how many parts
- *     NTILE makes; else 0
+ * @param number how many rows LAG and LEAD look away, which row NTH_VALUE and LAST_VALUE are about
+ *     (from the end), how many parts NTILE makes; else 0
+ * @param ignoreNulls whether rows whose value is NULL are passed over; framed values only
  * @param aggregate what is computed of the frame if the function is {@link Function#AGGREGATE};
  *     else null
  * @param output its name and type in the result
@@ -22,6 +23,7 @@ public record WindowCall(
     long number,
     AggregateCall aggregate,
     Frame frame,
+    boolean ignoreNulls,
     Column output) {
   public WindowCall {
     arguments = List.copyOf(arguments);
@@ -77,6 +79,7 @@ public record WindowCall(
                     .collect(Collectors.joining(", "))
                 + (number != 0 ? (arguments.isEmpty() ? "" : ", ") + number : "")
                 + ")";
-    return function.isFramed() ? base + " " + frame : base;
+    String passing = ignoreNulls ? " IGNORE NULLS" : "";
+    return function.isFramed() ? base + passing + " " + frame : base;
   }
 }

@@ -161,7 +161,9 @@ public final class PlanDigest {
           .append(w.order());
       for (WindowCall call : w.calls()) {
         out.append(' ').append(call.function()).append(call.arguments()).append(call.number());
-        out.append(call.frame()).append(call.aggregate() == null ? "" : call(call.aggregate()));
+        out.append(call.frame())
+            .append(call.ignoreNulls() ? " not null" : "")
+            .append(call.aggregate() == null ? "" : call(call.aggregate()));
       }
       out.append(w.kept()).append(" ends ").append(w.ending()).append(types(w.schema()));
       return inputs(w);

@@ -32,7 +32,6 @@ import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlSelect;
 import org.apache.calcite.sql.SqlWindow;
-import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.fun.SqlLibraryOperators;
 import org.apache.calcite.sql.fun.SqlQuantifyOperator;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
@@ -151,7 +150,7 @@ final class SyntaxRewriter extends SqlShuttle {
       return select(select);
     }
     if (call instanceof SqlWindow window) {
-      useUsualFrame(window);
+      OverClauses.useUsualFrame(window);
     }
     if (call instanceof SqlMatchRecognize match) {
       scopes.push(PatternWords.prepare(match));
@@ -239,7 +238,8 @@ final class SyntaxRewriter extends SqlShuttle {
           case PIVOT, UNPIVOT, TABLESAMPLE -> call.getKind().toString();
           case COLLECTION_TABLE ->
               TimeWindowCalls.isOne(call.operand(0)) ? null : "TABLE (" + call.operand(0) + ")";
-          case IGNORE_NULLS, WITHIN_DISTINCT -> call.getKind().sql;
+          case IGNORE_NULLS -> OverClauses.mayIgnoreNulls(call.operand(0)) ? null : "IGNORE NULLS";
+          case WITHIN_DISTINCT -> call.getKind().sql;
           case MERGE -> "MERGE";
           case MAP_VALUE_CONSTRUCTOR -> call.getOperator().getName();
           default -> null;
@@ -301,7 +301,7 @@ final class SyntaxRewriter extends SqlShuttle {
       return Dialect.ARRAY.createCall(pos, call.getOperandList());
     }
     if (call.getKind() == SqlKind.OVER) {
-      return over(call);
+      return OverClauses.over(call);
     }
     if (call.getKind() == SqlKind.WITHIN_GROUP) {
       return withinGroup(call, pos);
@@ -343,20 +343,6 @@ final class SyntaxRewriter extends SqlShuttle {
     }
   }
 
-  /** What is said although it is so anyway; the validator takes it of one order column only. */
-  private static void useUsualFrame(SqlWindow window) {
-    boolean usual =
-        !window.isRows()
-            && SqlWindow.isExcludeNoOthers((SqlLiteral) window.getOperandList().get(8))
-            && window.getLowerBound() != null
-            && SqlWindow.isUnboundedPreceding(window.getLowerBound())
-            && (window.getUpperBound() == null || SqlWindow.isCurrentRow(window.getUpperBound()));
-    if (usual) {
-      window.setLowerBound(null);
-      window.setUpperBound(null);
-    }
-  }
-
   /** MODE() is of what it is ordered by, and PERCENTILE_CONT of it as floating point. */
   private static SqlNode withinGroup(SqlCall call, SqlParserPos pos) {
     SqlCall function = call.operand(0);
@@ -389,50 +375,6 @@ final class SyntaxRewriter extends SqlShuttle {
     return item.getKind() == SqlKind.DESCENDING
         || item.getKind() == SqlKind.NULLS_FIRST
         || item.getKind() == SqlKind.NULLS_LAST;
-  }
-
-  /** A filter before OVER: what does not meet it is NULL, which aggregates pass over. */
-  private static SqlNode over(SqlCall over) {
-    SqlCall function = over.operand(0);
-    SqlParserPos pos = over.getParserPosition();
-    if (function.getKind() == SqlKind.FILTER) {
-      SqlNode filtered = where(function.operand(0), function.operand(1));
-      return SqlStdOperatorTable.OVER.createCall(pos, filtered, over.operand(1));
-    }
-    boolean excludes =
-        over.operand(1) instanceof SqlWindow window
-            && !SqlWindow.isExcludeNoOthers((SqlLiteral) window.getOperandList().get(8));
-    String name = function.getOperator().getName().toLowerCase(Locale.ROOT);
-    if (excludes && !name.equals("count") || name.equals("nth_value")) {
-      // The validator does not know that nothing may be left: so a value may be NULL anyway.
-      SqlNode nullable = where(function, SqlLiteral.createBoolean(true, pos));
-      return SqlStdOperatorTable.OVER.createCall(pos, nullable, over.operand(1));
-    }
-    return over;
-  }
-
-  /** An aggregate of values that are NULL where a condition is not met. */
-  private static SqlNode where(SqlCall aggregate, SqlNode condition) {
-    SqlParserPos pos = aggregate.getParserPosition();
-    List<SqlNode> operands = new ArrayList<>();
-    for (SqlNode operand : aggregate.getOperandList()) {
-      if (operand instanceof SqlLiteral && !operands.isEmpty()) {
-        operands.add(operand); // a number that is not a value
-        continue;
-      }
-      boolean star = operand instanceof SqlIdentifier id && id.isStar();
-      SqlNode value = star ? SqlLiteral.createExactNumeric("1", pos) : operand;
-      operands.add(
-          new SqlCase(
-              pos,
-              null,
-              SqlNodeList.of(condition),
-              SqlNodeList.of(value),
-              SqlLiteral.createNull(pos)));
-    }
-    return aggregate
-        .getOperator()
-        .createCall(aggregate.getFunctionQuantifier(), pos, operands.toArray(SqlNode[]::new));
   }
 
   private static SqlNode dateTrunc(SqlCall call, SqlParserPos pos) {

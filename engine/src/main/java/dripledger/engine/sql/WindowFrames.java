@@ -18,6 +18,24 @@ import org.apache.calcite.rex.RexWindowBound;
 final class WindowFrames {
   private static final Frame.Bound FIRST = new Frame.Bound(Frame.Place.UNBOUNDED_PRECEDING, 0, 0);
 
+  private static final Frame.Bound LAST = new Frame.Bound(Frame.Place.UNBOUNDED_FOLLOWING, 0, 0);
+
+  /** All rows before one. */
+  static final Frame BEFORE =
+      new Frame(
+          Frame.Unit.ROWS,
+          FIRST,
+          new Frame.Bound(Frame.Place.PRECEDING, 1, 0),
+          Frame.Exclusion.NONE);
+
+  /** All rows behind one. */
+  static final Frame BEHIND =
+      new Frame(
+          Frame.Unit.ROWS,
+          new Frame.Bound(Frame.Place.FOLLOWING, 1, 0),
+          LAST,
+          Frame.Exclusion.NONE);
+
   private static final BigDecimal GROUPS = BigDecimal.valueOf(GroupsFrame.MARK);
 
   private WindowFrames() {}
@@ -52,7 +70,7 @@ final class WindowFrames {
       return new Frame.Bound(Frame.Place.CURRENT, 0, 0);
     }
     if (bound.isUnbounded()) {
-      return preceding ? FIRST : new Frame.Bound(Frame.Place.UNBOUNDED_FOLLOWING, 0, 0);
+      return preceding ? FIRST : LAST;
     }
     Frame.Place place = preceding ? Frame.Place.PRECEDING : Frame.Place.FOLLOWING;
     if (!(bound.getOffset() instanceof RexLiteral literal)

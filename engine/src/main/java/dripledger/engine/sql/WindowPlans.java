@@ -300,7 +300,12 @@ final class WindowPlans {
 
   private boolean isWhole(RexOver over) {
     Frame frame = WindowFrames.of(over);
+    boolean inOrder = // the order of rows is that of the answer
+        isAggregate(over)
+            && AggregateFunctions.of(over.getAggOperator()).isCollected()
+            && !parts(over).order.isEmpty();
     return isAggregate(over)
+        && !inOrder
         && frame.exclusion() == Frame.Exclusion.NONE
         && frame.startsFirst()
         && (frame.endsLast()
@@ -346,9 +351,6 @@ final class WindowPlans {
   }
 
   private WindowCall call(RexOver over) {
-    if (over.ignoreNulls()) {
-      throw PlanBuilder.unsupported("IGNORE NULLS");
-    }
     String name = over.getAggOperator().getName();
     Frame frame = WindowFrames.of(over);
     if (isAggregate(over)) {
@@ -360,6 +362,7 @@ final class WindowPlans {
           0,
           aggregate,
           WindowFrames.checked(frame, parts(over).order),
+          false,
           output(over));
     }
     WindowCall.Function function = WindowCall.Function.valueOf(name);
@@ -380,12 +383,22 @@ final class WindowPlans {
           function == WindowCall.Function.LAG ? WindowCall.Function.LEAD : WindowCall.Function.LAG;
       number = -number;
     }
+    boolean lag = function == WindowCall.Function.LAG;
+    if (over.ignoreNulls() && (lag || function == WindowCall.Function.LEAD)) {
+      // That many rows with a value away is a value of all rows on that side.
+      function = lag ? WindowCall.Function.LAST_VALUE : WindowCall.Function.NTH_VALUE;
+      frame = lag ? WindowFrames.BEFORE : WindowFrames.BEHIND;
+      if (number == 0) {
+        throw PlanBuilder.unsupported("IGNORE NULLS of the row itself");
+      }
+    }
     return new WindowCall(
         function,
         arguments(over),
         number,
         null,
         function.isFramed() ? WindowFrames.checked(frame, parts(over).order) : Frame.WHOLE,
+        over.ignoreNulls(),
         output(over));
   }
 
@@ -395,7 +408,12 @@ final class WindowPlans {
         (call.function() == AggregateCall.Function.ARG_MAX
                 || call.function() == AggregateCall.Function.ARG_MIN)
             && plan.schema().type(call.arguments().get(1)).isVariable();
-    if (call.distinct() || call.function().isCollected() || byText) {
+    boolean inOrderOfItsOwn =
+        switch (call.function()) {
+          case MODE, PERCENTILE_CONT, PERCENTILE_DISC -> true;
+          default -> false;
+        };
+    if (call.distinct() || inOrderOfItsOwn || byText) {
       throw PlanBuilder.unsupported(
           (call.distinct() ? "DISTINCT in " : "") + name + " over less than the whole partition");
     }
