@@ -114,6 +114,23 @@ class ViewLookUpOracleTest extends BesidePostgres {
         "SELECT f.parcel, f.gate, h.hall FROM v_first_scans AS f LEFT JOIN v_halls_of_parcels AS h ON"
             + " h.parcel = f.parcel");
     q.put(
+        "by_an_index",
+        "SELECT s.parcel, s.grams, g.gate FROM scan AS s JOIN v_per_gate AS g ON g.n = s.grams");
+    q.put(
+        "by_an_index_on_text",
+        "SELECT t.gate, g.gate AS other, g.n FROM gate AS t LEFT JOIN v_per_gate AS g ON g.least ="
+            + " t.hall");
+    q.put(
+        "by_an_index_on_what_is_made",
+        "SELECT c.id, m.gate FROM surcharge AS c JOIN v_mean AS m ON m.mean = c.cents");
+    q.put(
+        "by_an_index_where_null_is_equal",
+        "SELECT c.id, b.third, b.n FROM surcharge AS c LEFT JOIN v_by_number AS b ON b.grams IS NOT"
+            + " DISTINCT FROM c.cents");
+    q.put(
+        "all_with_all",
+        "SELECT t.gate, g.n FROM gate AS t CROSS JOIN v_per_two AS g WHERE g.n > 1");
+    q.put(
         "in_a_condition",
         "SELECT parcel FROM parcel AS p WHERE grams > (SELECT n FROM v_per_gate AS g WHERE g.gate ="
             + " p.gate)");

@@ -97,7 +97,7 @@ final class Assembly {
     int table = lookUps ? j.table() : -1;
     if (table >= 0
         && relations != null
-        && !Circuit.looksUpIn(relations.apply(j.tableSource().relationId()))) {
+        && (!j.byKey() || !Circuit.looksUpIn(relations.apply(j.tableSource().relationId())))) {
       table = -1;
     }
     Join op = new Join(j, table, versions, rejects, work, next, port);

@@ -259,14 +259,14 @@ public final class Circuit {
 
   /** Says in which tables rows are looked up, as they are. */
   public void tables(LongFunction<KeyedRows> find) {
-    tables(find, TableSide.NOW);
+    tables(find, ElsewhereSide.NOW);
   }
 
   /**
    * Says where rows of tables are looked up from here on.
    *
    * @param find the rows of a table by its number; null for one that is not known yet
-   * @param version one that is pinned, or {@link TableSide#NOW}
+   * @param version one that is pinned, or {@link ElsewhereSide#NOW}
    */
   void tables(LongFunction<KeyedRows> find, long version) {
     inputs.tables(find, version);

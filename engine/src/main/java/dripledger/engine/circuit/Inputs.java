@@ -33,7 +33,7 @@ final class Inputs {
   }
 
   /** A table that a join looks its rows up in. */
-  private record Table(long relationId, Taker taker, TableSide side) {}
+  private record Table(long relationId, Taker taker, ElsewhereSide side) {}
 
   void add(long relationId, Operator operator, int port, RowLayout layout) {
     of(relationId).add(new Taker(operator, port, layout));
@@ -44,7 +44,8 @@ final class Inputs {
    *
    * @param operator who takes what has changed in it
    */
-  void addTable(long relationId, Operator operator, int port, RowLayout layout, TableSide side) {
+  void addTable(
+      long relationId, Operator operator, int port, RowLayout layout, ElsewhereSide side) {
     tables.add(new Table(relationId, new Taker(operator, port, layout), side));
     of(relationId);
   }
@@ -108,6 +109,7 @@ final class Inputs {
     for (Table table : tables) {
       for (Page delta : changes.apply(table.relationId)) {
         table.taker.operator.push(table.taker.port, delta);
+        table.side.changed(delta);
       }
     }
   }

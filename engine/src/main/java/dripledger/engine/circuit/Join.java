@@ -35,13 +35,13 @@ import java.util.function.Consumer;
  * <p>A row that can meet no more of the other input, because the watermark has passed the last time
  * at which one might come, is kept no longer: see {@link PlanNode.Join#ending}.
  *
- * <p>State: the rows of both inputs, see {@link JoinSide}; those of a table that is joined on its
- * key are looked up in it, see {@link TableSide}. A row whose key is NULL meets nothing and is not
- * kept. A condition that fails on a pair rejects the pair.
+ * <p>State: the rows of both inputs, see {@link JoinSide}; those that are kept by a key are looked
+ * up where they are, see {@link TableSide} and {@link IndexedSide}. A row whose key is NULL meets
+ * nothing and is not kept. A condition that fails on a pair rejects the pair.
  */
 final class Join implements Operator {
   private final JoinSide[] sides;
-  private final TableSide tableSide; // the one of them that is looked up in a table, or null
+  private final ElsewhereSide tableSide; // the one of them whose rows are looked up, or null
   private final JoinSide.Shared shared;
   private final boolean[] counts; // whether a side's rows are told what they meet
   private final boolean pairs; // whether they are put out
@@ -59,7 +59,7 @@ final class Join implements Operator {
   private final Work work;
 
   /**
-   * @param table the input that is looked up in its table, or −1
+   * @param table the input whose rows are looked up where they are, or −1
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   Join(
@@ -86,10 +86,11 @@ final class Join implements Operator {
     keeps = !once || table < 0;
     List<Integer> leftKeys = plan.leftKeys();
     List<Integer> rightKeys = plan.rightKeys();
-    if (table == 0) {
+    boolean byKey = table >= 0 && plan.byKey();
+    if (byKey && table == 0) {
       rightKeys = inOrder(rightKeys, leftKeys, plan.left().key());
       leftKeys = plan.left().key();
-    } else if (table == 1) {
+    } else if (byKey) {
       leftKeys = inOrder(leftKeys, rightKeys, plan.right().key());
       rightKeys = plan.right().key();
     }
@@ -98,12 +99,17 @@ final class Join implements Operator {
             left,
             leftKeys,
             plan.nullMatches(),
-            table == 0 ? Rows.ELSEWHERE : rows(plan.left(), leftKeys, plan.ending(0)),
-            table == 1 ? Rows.ELSEWHERE : rows(plan.right(), rightKeys, plan.ending(1)));
+            table == 0 ? elsewhere(byKey) : rows(plan.left(), leftKeys, plan.ending(0)),
+            table == 1 ? elsewhere(byKey) : rows(plan.right(), rightKeys, plan.ending(1)));
     Input ofLeft = new Input(0, left, leftKeys, plan.nullMatches(), shared);
     Input ofRight = new Input(1, right, rightKeys, plan.nullMatches(), shared);
-    tableSide =
-        table < 0 ? null : new TableSide(table == 0 ? ofLeft : ofRight, plan.inputs().get(table));
+    if (table < 0) {
+      tableSide = null;
+    } else {
+      Input of = table == 0 ? ofLeft : ofRight;
+      PlanNode there = plan.inputs().get(table);
+      tableSide = byKey ? new TableSide(of, there) : new IndexedSide(of, there);
+    }
     sides =
         new JoinSide[] {
           table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], plan.ending(0), versions),
@@ -131,8 +137,12 @@ final class Join implements Operator {
     return key.stream().map(k -> columns.get(of.indexOf(k))).toList();
   }
 
-  /** The side that is looked up in a table, or null. */
-  TableSide tableSide() {
+  private static Rows elsewhere(boolean byKey) {
+    return byKey ? Rows.ELSEWHERE : Rows.GO;
+  }
+
+  /** The side whose rows are looked up where they are, or null. */
+  ElsewhereSide tableSide() {
     return tableSide;
   }
 
@@ -167,6 +177,9 @@ final class Join implements Operator {
   public void push(int fromPort, Page delta) {
     JoinSide own = sides[fromPort];
     JoinSide other = sides[1 - fromPort];
+    if (other == tableSide && tableSide != null) {
+      tableSide.ready();
+    }
     for (int from = 0; from < delta.size(); from += JoinSide.AHEAD) {
       int count = Math.min(JoinSide.AHEAD, delta.size() - from);
       own.ahead(delta, from, count);

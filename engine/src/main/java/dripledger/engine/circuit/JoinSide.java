@@ -212,6 +212,28 @@ abstract class JoinSide {
     return keys;
   }
 
+  /** The columns that are joined on. */
+  final int[] joinedOn() {
+    return columns;
+  }
+
+  /** Whether a row can match anything. */
+  final boolean canMatch(byte[] bytes, int row) {
+    for (int c = 0; c < columns.length; c++) {
+      if (!nullMatches[c] && layout.isNull(bytes, row, columns[c])) {
+        return false;
+      }
+    }
+    return true;
+  }
+
+  /** What a row is joined on, equal where that is; null if it can match nothing. */
+  final byte[] keyOf(byte[] bytes, int row) {
+    return keyRow(bytes, row)
+        ? Arrays.copyOfRange(keyRow.bytes(), keyRow.start(), keyRow.end())
+        : null;
+  }
+
   /** How many keys the batch has, one after the other those that are the same once. */
   final int keyCount() {
     return distinct;

@@ -30,7 +30,7 @@ final class LookedUp {
     waiting = wait ? new FillBuffer() : null;
   }
 
-  /** Has rows looked up in a version that is pinned, or {@link TableSide#NOW}. */
+  /** Has rows looked up in a version that is pinned, or {@link ElsewhereSide#NOW}. */
   void at(long version) {
     circuit.tables(tables, version);
   }

@@ -171,7 +171,7 @@ public final class QueryNode extends LiveNode {
 
   /** Takes in the rest, and is filled; by the epoch loop. */
   public void drain() {
-    fillFrom(TableSide.NOW, currentMicros);
+    fillFrom(ElsewhereSide.NOW, currentMicros);
     catchUp();
     filling = null;
     filled = page -> {};
@@ -202,7 +202,7 @@ public final class QueryNode extends LiveNode {
   public void tables(LongFunction<KeyedRows> find, boolean wait) {
     lookedUp.tables(find, wait);
     if (filling == null) {
-      lookedUp.at(TableSide.NOW);
+      lookedUp.at(ElsewhereSide.NOW);
     }
   }
 

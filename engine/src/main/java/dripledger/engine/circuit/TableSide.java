@@ -1,30 +1,14 @@
 package dripledger.engine.circuit;
 
-import dripledger.engine.expr.Expr;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.row.Page;
 import dripledger.engine.row.RowWriter;
-import dripledger.engine.state.Durable;
 import dripledger.engine.store.JoinIndex;
 import dripledger.engine.store.KeyedStore;
-import dripledger.engine.store.Versions;
 
-/**
- * A side that is joined on the key by which it is kept, as a table or the rows of a view: rows are
- * looked up where they are, and nothing is kept here. What changes there must come before what the
- * other side changes, and be there by then: d(L ⋈ T) = L ⋈ dT + dL ⋈ (T + dT).
- */
-final class TableSide extends JoinSide {
-  /** The version of a table that is written: what it is now, while nobody changes it. */
-  static final long NOW = -1;
-
-  private final int[] picked; // which column of the table each one is
-  private KeyedRows table;
-  private KeyedStore store;
-  private BlockRows asTheyAre; // how rows are read of their blocks; null: they are made
-  private BlockReader maker; // of rows that are made
+/** A side that is joined on the key by which it is kept: each key of the other has one row. */
+final class TableSide extends ElsewhereSide {
   private Page made = new Page(layout, 1);
-  private long version;
 
   // Of the other side's batch at hand, by its keys: their rows, if they are there.
   private final long[] hashes = new long[AHEAD];
@@ -33,7 +17,6 @@ final class TableSide extends JoinSide {
   private final int[] which = new int[AHEAD]; // keys whose row is not where it was seen
   private long[] rows = new long[0]; // their blocks' words, one after the other
   private final int[] places = new int[AHEAD]; // where their rows were made
-  private long[] block = new long[0];
   private boolean sameWords; // whether a key has the same words on the other side
   private boolean byRow; // whether each key is looked up by itself, in another form
   private long[] converted = new long[0];
@@ -44,42 +27,23 @@ final class TableSide extends JoinSide {
 
   /**
    * @param input whose columns are in the order of the table's key
-   * @param plan the table, or columns of it
    */
   TableSide(Input input, PlanNode plan) {
-    super(input);
-    picked = all(layout.columns());
-    if (plan instanceof PlanNode.Transform t) {
-      for (int c = 0; c < picked.length; c++) {
-        picked[c] = ((Expr.Column) t.program().outputs().get(c)).index();
-      }
-    }
+    super(input, plan);
   }
 
-  /**
-   * Says where rows are looked up from here on.
-   *
-   * @param kept the rows; null while they are not known
-   * @param at a version that is pinned, or {@link #NOW}
-   */
+  @Override
   void table(KeyedRows kept, long at) {
-    table = kept;
-    version = at;
+    super.table(kept, at);
     if (kept == null) {
       return;
     }
-    store = kept.stored().store();
     words = store.keyWords();
-    block = new long[words + store.stateWords()];
-    asTheyAre = kept.asTheyAre();
     rows = new long[asTheyAre == null ? 0 : AHEAD * block.length];
     sameWords = kept.hasWordsOf(keyForm());
     byRow = !sameWords && keyForm().isVariable();
     converted = new long[sameWords || byRow ? 0 : AHEAD * words];
-    if (asTheyAre == null) {
-      made = new Page(kept.finish().layout(), AHEAD);
-      maker = new BlockReader(kept.stored(), kept.finish(), at);
-    }
+    made = asTheyAre == null ? new Page(kept.finish().layout(), AHEAD) : made;
   }
 
   // ---- the other side's batch
@@ -90,7 +54,7 @@ final class TableSide extends JoinSide {
     if (byRow) {
       return;
     }
-    long at = version == NOW ? store.newest() : version;
+    long at = at();
     int count = other.keyCount();
     long[] keys = other.keyWords();
     if (!sameWords) {
@@ -126,8 +90,7 @@ final class TableSide extends JoinSide {
       System.arraycopy(block, 0, rows, key * block.length, block.length);
       return;
     }
-    System.arraycopy(block, 0, maker.words, 0, block.length);
-    found[key] = maker.make(made.begin());
+    found[key] = make(made.begin());
     if (found[key]) {
       places[key] = made.size();
       made.commit(1);
@@ -165,10 +128,9 @@ final class TableSide extends JoinSide {
   /** A long key is known to each store by a number of its own. */
   private void findByItself(byte[] keyRow, int key) {
     long[] wanted = new long[words];
-    long at = version == NOW ? store.newest() : version;
     found[key] =
         table.encode(keyForm().layout(), keyRow, wanted)
-            && store.lookup(store.hashOf(wanted, 0), wanted, at, block) != KeyedStore.NONE;
+            && store.lookup(store.hashOf(wanted, 0), wanted, at(), block) != KeyedStore.NONE;
     if (found[key]) {
       keep(key);
     }
@@ -181,20 +143,12 @@ final class TableSide extends JoinSide {
   }
 
   @Override
-  long weight(int number) {
-    return 1;
-  }
-
-  @Override
   void write(int number, RowWriter out, int firstColumn) {
     try {
       if (asTheyAre != null) {
         asTheyAre.write(rows, number * block.length, picked, out, firstColumn);
       } else {
-        for (int c = 0; c < picked.length; c++) {
-          int row = made.start(places[number]);
-          out.copy(firstColumn + c, made.layout(), made.bytes(), row, picked[c]);
-        }
+        copy(made, places[number], out, firstColumn);
       }
     } catch (IndexOutOfBoundsException e) {
       refuseIfGone(); // the bytes may have been used again
@@ -203,90 +157,16 @@ final class TableSide extends JoinSide {
     refuseIfGone();
   }
 
-  private void refuseIfGone() {
-    if (version != NOW) {
-      BlockReader.refuseIfGone(store, version);
-    }
-  }
-
   @Override
   void columns(int number, int[] which, ColumnDelta into, int at, int firstColumn) {
     if (asTheyAre != null) {
       asTheyAre.columns(rows, number * block.length, picked, which, into, at, firstColumn);
     } else {
-      int row = made.start(places[number]);
-      for (int c : which) {
-        into.columns[firstColumn + c][at] = made.layout().slot(made.bytes(), row, picked[c]);
-        if (made.layout().isNull(made.bytes(), row, picked[c])) {
-          into.nulls[at] |= 1L << firstColumn + c;
-        }
-      }
+      copy(made, places[number], which, into, at, firstColumn);
     }
     refuseIfGone();
   }
 
-  // ---- changes of the table: it has them already
-
-  @Override
-  void rowsAhead(Page delta, int from, int count) {}
-
-  @Override
-  boolean canReplace(int i, byte[] bytes, int row, int newRow) {
-    return true;
-  }
-
-  @Override
-  void add(int i, byte[] bytes, int row, long weight, long matches) {}
-
-  @Override
-  void replace(int i, byte[] bytes, int row, int newRow, long matches) {}
-
-  @Override
-  void settle() {}
-
-  // ---- nothing is kept
-
   @Override
   void lookAhead(int[] numbers, int count) {}
-
-  @Override
-  long met(int number) {
-    throw new IllegalStateException("rows of a table do not know what they meet");
-  }
-
-  @Override
-  long meet(int number, long more) {
-    throw new IllegalStateException("rows of a table do not know what they meet");
-  }
-
-  @Override
-  boolean isThere(int number) {
-    return false;
-  }
-
-  @Override
-  int limit() {
-    return 0;
-  }
-
-  @Override
-  void join(Versions graph) {}
-
-  @Override
-  void close() {}
-
-  @Override
-  Durable durable() {
-    return null;
-  }
-
-  @Override
-  long heapBytes() {
-    return 0;
-  }
-
-  @Override
-  long size() {
-    return 0;
-  }
 }

@@ -12,7 +12,9 @@ import dripledger.engine.row.Page;
 import dripledger.engine.row.RowLayout;
 import dripledger.engine.view.Pinned;
 import dripledger.engine.view.Snapshot;
+import java.util.Map;
 import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.ConcurrentHashMap;
 import java.util.function.Consumer;
 import java.util.function.Supplier;
 
@@ -30,6 +32,9 @@ public final class Backfill {
   private final EpochLoop loop;
   private final QueryRunner runner;
   private final Supplier<Catalog> catalog;
+
+  // Until a node is live: what goes meanwhile must still be found where the node has seen it.
+  private final Map<QueryNode, Pinned> filledFrom = new ConcurrentHashMap<>();
 
   Backfill(EpochLoop loop, QueryRunner runner, Supplier<Catalog> catalog) {
     this.loop = loop;
@@ -53,11 +58,9 @@ public final class Backfill {
    */
   void fill(QueryNode node, Consumer<Page> sink, Runnable check) {
     node.fill(sink);
-    Pinned start = pin(node, () -> loop.attach(node));
+    Pinned from = pin(node, () -> loop.attach(node));
     try {
-      try (Pinned from = start) {
-        feed(node, from.snapshot(), check);
-      }
+      feed(node, from.snapshot(), check);
       long rows = LITTLE_ROWS;
       for (int round = 0; round < CATCH_UP_ROUNDS && rows >= LITTLE_ROWS; round++) {
         check.run();
@@ -66,10 +69,13 @@ public final class Backfill {
         try {
           rows = node.catchUp();
         } finally {
-          until.close();
+          from.close();
+          from = until;
         }
       }
+      filledFrom.put(node, from);
     } catch (RuntimeException | Error e) {
+      from.close();
       leave(node);
       throw e;
     }
@@ -137,9 +143,17 @@ public final class Backfill {
                 also.run();
               }));
       refuseIfFailed(node);
+      letGo(node);
     } catch (RuntimeException | Error e) {
       leave(node);
       throw e;
+    }
+  }
+
+  private void letGo(QueryNode node) {
+    Pinned from = filledFrom.remove(node);
+    if (from != null) {
+      from.close();
     }
   }
 
@@ -152,6 +166,7 @@ public final class Backfill {
 
   /** Takes a node out of the graph again. */
   void leave(QueryNode node) {
+    letGo(node);
     CompletableFuture<Long> left = loop.between(() -> loop.detach(node));
     EpochWait.await(left.exceptionally(e -> 0L)); // the loop has ended, and the graph with it
   }

@@ -29,31 +29,41 @@ final class JoinKeys {
 
   /** See {@link PlanNode.Join#table}. */
   static int table(PlanNode.Join j) {
+    if (j.ending(0) != null || j.ending(1) != null) {
+      return -1; // what meets within a time is forgotten by both sides alike
+    }
+    int byKey = byKey(j);
+    if (byKey >= 0) {
+      return byKey;
+    }
+    boolean right = j.kind().keepsLeft() && kept(j.right()) != null;
+    return right ? 1 : j.kind().keepsRight() && kept(j.left()) != null ? 0 : -1;
+  }
+
+  /** The input that is joined on the key it is kept by, or −1. */
+  static int byKey(PlanNode.Join j) {
     if (j.nullMatches().contains(true)) {
       return -1;
     }
-    Source right = j.kind().keepsLeft() ? byKey(j.right(), j.rightKeys()) : null;
-    Source left = j.kind().keepsRight() ? byKey(j.left(), j.leftKeys()) : null;
-    if (right == null && left == null || j.ending(0) != null || j.ending(1) != null) {
-      return -1; // what meets within a time is forgotten by both sides alike
-    }
-    return right != null ? 1 : 0;
+    boolean right = j.kind().keepsLeft() && isByKey(j.right(), j.rightKeys());
+    return right ? 1 : j.kind().keepsRight() && isByKey(j.left(), j.leftKeys()) ? 0 : -1;
   }
 
-  /** The relation whose rows an input is made of, if it is joined on the key they are kept by. */
-  private static Source byKey(PlanNode input, List<Integer> on) {
+  /** The relation that an input is, or columns of it, if its rows are kept by a key; or null. */
+  static Source kept(PlanNode input) {
     PlanNode below = input;
     if (input instanceof PlanNode.Transform t && t.program().onlyPicks()) {
       below = t.input();
     }
-    boolean found =
-        below instanceof Source s
-            && s.byKey()
-            && input.key() != null
-            && !on.isEmpty()
-            && input.key().size() == on.size()
-            && input.key().containsAll(on)
-            && on.containsAll(input.key());
-    return found ? (Source) below : null;
+    return below instanceof Source s && s.byKey() ? s : null;
+  }
+
+  private static boolean isByKey(PlanNode input, List<Integer> on) {
+    return kept(input) != null
+        && input.key() != null
+        && !on.isEmpty()
+        && input.key().size() == on.size()
+        && input.key().containsAll(on)
+        && on.containsAll(input.key());
   }
 }

@@ -122,7 +122,8 @@ public final class PlanDigest {
           .append(j.rightKeys())
           .append(" nulls ")
           .append(j.nullMatches())
-          .append(j.table() < 0 ? "" : " looked up in " + j.table())
+          .append(
+              j.table() < 0 ? "" : " looked up in " + j.table() + (j.byKey() ? "" : " by index"))
           .append(" ends ")
           .append(j.ending(0))
           .append(' ')

@@ -226,12 +226,17 @@ public sealed interface PlanNode
     }
 
     /**
-     * Which input is joined on the key by which it is kept, so that its rows need not be kept once
-     * more: they are looked up where they are. −1 if none is, or if its rows have to know whether
-     * they have met any.
+     * Which input is a relation that is kept by a key, so that its rows need not be kept once more:
+     * they are looked up where they are, by that key if it is what they are joined on, else by an
+     * index of the join. −1 if none is, or if its rows have to know whether they have met any.
      */
     public int table() {
       return JoinKeys.table(this);
+    }
+
+    /** Whether what {@link #table} says is looked up by its key. */
+    public boolean byKey() {
+      return JoinKeys.byKey(this) >= 0;
     }
 
     /** When a row of an input can meet no more of the other, or null for never. */

@@ -28,7 +28,7 @@ public final class PlanPrinter {
 
   public static List<Line> print(PlanNode root) {
     List<Line> lines = new ArrayList<>();
-    print(root, 0, null, lines);
+    print(root, 0, null, "", lines);
     return lines;
   }
 
@@ -39,19 +39,35 @@ public final class PlanPrinter {
 
   /**
    * @param table what is looked up in and not read, or null
+   * @param way by what
    */
-  private static void print(PlanNode node, int depth, PlanNode table, List<Line> lines) {
+  private static void print(
+      PlanNode node, int depth, PlanNode table, String way, List<Line> lines) {
     String indent = "  ".repeat(depth);
     if (node == table) {
-      String step = indent + "look up in " + ((PlanNode.Source) node).name() + " by its key";
+      String step = indent + "look up in " + ((PlanNode.Source) node).name() + " by " + way;
       lines.add(new Line(node, step, "none", ""));
       return;
     }
     lines.add(node.accept(new Writer(indent)));
-    PlanNode below = node instanceof PlanNode.Join j && j.table() >= 0 ? j.tableSource() : table;
-    for (PlanNode input : node.inputs()) {
-      print(input, depth + 1, below, lines);
+    PlanNode below = table;
+    String by = way;
+    if (node instanceof PlanNode.Join j && j.table() >= 0) {
+      below = j.tableSource();
+      by = j.byKey() ? "its key" : "an index on " + keys(j);
     }
+    for (PlanNode input : node.inputs()) {
+      print(input, depth + 1, below, by, lines);
+    }
+  }
+
+  /** The columns that the input which is looked up in is joined on. */
+  private static String keys(PlanNode.Join j) {
+    Schema schema = j.inputs().get(j.table()).schema();
+    List<Integer> keys = j.table() == 0 ? j.leftKeys() : j.rightKeys();
+    return keys.isEmpty()
+        ? "nothing"
+        : keys.stream().map(k -> schema.column(k).name()).collect(Collectors.joining(", "));
   }
 
   private record Writer(String indent) implements PlanVisitor<Line> {
@@ -163,7 +179,8 @@ public final class PlanPrinter {
               ? "the rows of both inputs, by what they are joined on"
               : "the rows of the "
                   + (table == 0 ? "second" : "first")
-                  + " input; the table's are looked up in it";
+                  + (j.byKey() ? " input" : " input, and an index of the other")
+                  + "; the other's are looked up where they are";
       return line(j, kind + on, state, bound(j));
     }
 

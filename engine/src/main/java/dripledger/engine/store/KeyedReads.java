@@ -255,6 +255,45 @@ public abstract class KeyedReads {
     return versions.writing();
   }
 
+  /**
+   * The block of a key whether it is there or not, as long as its death may still be seen; or
+   * {@link #NONE}. Any thread.
+   */
+  public int whereIs(long hash, long[] key, int from) {
+    long[] table = slots.table(hash);
+    int mask = table.length - 1;
+    int bits = SlotTable.bits(hash);
+    for (int at = SlotTable.start(table, bits); ; at = at + 1 & mask) {
+      long slot = (long) SlotTable.SLOT.getAcquire(table, at);
+      if (slot == SlotTable.EMPTY) {
+        return NONE;
+      }
+      if ((int) (slot >>> 32) == bits && slot != SlotTable.TOMBSTONE) {
+        int block = SlotTable.block(slot);
+        if (hasKey(block, key, from)) {
+          return block;
+        }
+      }
+    }
+  }
+
+  /** Whether a block has a key; its header moves before it gets another. */
+  private boolean hasKey(int block, long[] key, int from) {
+    long[] page = pages[block >>> PAGE_SHIFT];
+    int at = header(block);
+    while (true) {
+      long header = (long) WORD.getAcquire(page, at);
+      boolean same = true;
+      for (int i = 0; i < keyWords && same; i++) {
+        same = (long) WORD.getOpaque(page, at + 1 + i) == key[from + i];
+      }
+      VarHandle.acquireFence();
+      if ((long) WORD.getOpaque(page, at) == header) {
+        return same;
+      }
+    }
+  }
+
   /** Whether a block has a key and is there at a version; {@code into} is given its words if so. */
   public boolean isAt(int block, long[] key, int from, long version, long[] into) {
     boolean same = read(block, version, into);

@@ -122,7 +122,7 @@ class TableSideTest {
       table.join(versions);
       Circuit circuit = new Circuit(plan);
       circuit.join(versions);
-      circuit.tables(id -> id == 1 ? table.byKey() : null, TableSide.NOW);
+      circuit.tables(id -> id == 1 ? table.byKey() : null, ElsewhereSide.NOW);
       Map<String, Object[]> gates = new TreeMap<>();
       Map<Long, Object[]> scans = new TreeMap<>();
       Map<String, Long> there = new HashMap<>();
@@ -228,6 +228,8 @@ class TableSideTest {
     assertThat(join(scans, picked(), JoinKind.FULL, false).table()).isEqualTo(-1);
     PlanNode view = new PlanNode.Source(1, "gate", GATE, false, List.of(1, 2));
     assertThat(join(scans, view, JoinKind.INNER, false).table()).isEqualTo(-1);
-    assertThat(join(scans, GATES, JoinKind.INNER, false).table()).isEqualTo(-1); // not on its key
+    assertThat(join(scans, picked(), JoinKind.INNER, false).byKey()).isTrue();
+    assertThat(join(scans, GATES, JoinKind.INNER, false).table()).isEqualTo(1);
+    assertThat(join(scans, GATES, JoinKind.INNER, false).byKey()).isFalse(); // by an index
   }
 }
