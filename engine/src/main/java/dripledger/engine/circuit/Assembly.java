@@ -100,13 +100,16 @@ final class Assembly {
         && (!j.byKey() || !Circuit.looksUpIn(relations.apply(j.tableSource().relationId())))) {
       table = -1;
     }
-    Join op = new Join(j, table, versions, rejects, work, next, port);
+    boolean both = table >= 0 && relations == null && j.bothElsewhere();
+    Join op = new Join(j, table, both, versions, rejects, work, next, port);
     if (table >= 0) {
-      table(j, op);
+      elsewhere(j, op, table, true);
     }
     for (int side = 0; side < 2; side++) {
-      if (side != table) {
+      if (op.elsewhere(side) == null) {
         build(j.inputs().get(side), op, side);
+      } else if (side != table) {
+        elsewhere(j, op, side, false);
       }
     }
     operators.add(op);
@@ -114,20 +117,22 @@ final class Assembly {
     return op;
   }
 
-  /** Makes what feeds a join the changes of a table that it looks its rows up in. */
-  private void table(PlanNode.Join j, Join join) {
-    Operator first = join;
-    int port = j.table();
-    int at = port;
-    PlanNode plan = j.inputs().get(port);
-    if (plan instanceof PlanNode.Transform picked) {
-      first = transform(picked, join, port);
-      at = 0;
-      operators.add(first);
+  /**
+   * Makes what feeds a join the changes of a relation that it looks rows up in.
+   *
+   * @param first whether they come before all others
+   */
+  private void elsewhere(PlanNode.Join j, Join join, int side, boolean first) {
+    Operator operator = join;
+    int port = side;
+    if (j.inputs().get(side) instanceof PlanNode.Transform picked) {
+      operator = transform(picked, join, side);
+      port = 0;
+      operators.add(operator);
     }
-    PlanNode.Source source = j.tableSource();
+    PlanNode.Source source = j.kept(side);
     RowLayout layout = new RowLayout(source.schema());
-    inputs.addTable(source.relationId(), first, at, layout, join.tableSide());
+    inputs.addElsewhere(source.relationId(), operator, port, layout, join.elsewhere(side), first);
   }
 
   void build(PlanNode node, Operator next, int port) {

@@ -236,6 +236,12 @@ public final class Circuit {
     inputs.feed(relationId, delta);
   }
 
+  /** Takes in rows of a relation that were there before the circuit was made. */
+  void fill(long relationId, Page rows) {
+    start();
+    inputs.fill(relationId, rows);
+  }
+
   /** Takes in a delta of a relation. */
   public void feed(long relationId, Page delta) {
     start();

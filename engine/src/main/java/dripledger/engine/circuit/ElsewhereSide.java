@@ -11,11 +11,14 @@ import dripledger.engine.store.Versions;
 /**
  * A side whose rows are kept elsewhere, as those of a table or of a view: they are looked up where
  * they are, and not kept here. What changes there must come before what the other side changes, and
- * be there by then: d(L ⋈ T) = L ⋈ dT + dL ⋈ (T + dT).
+ * be there by then: d(L ⋈ T) = L ⋈ dT + dL ⋈ (T + dT). If the rows of L are looked up too, it is as
+ * they were before they changed.
  */
 abstract class ElsewhereSide extends JoinSide {
   /** The version of rows that are written: what they are now, while nobody changes them. */
   static final long NOW = -1;
+
+  private static final long NEVER = -2;
 
   final int[] picked; // which column of the relation each one is
   KeyedRows table;
@@ -23,13 +26,17 @@ abstract class ElsewhereSide extends JoinSide {
   BlockRows asTheyAre; // how rows are read of their blocks; null: they are made
   BlockReader maker; // of rows that are made
   long[] block = new long[0]; // the words of one
-  long version;
+  private final boolean before; // whether rows are read as they were before
+  private long from = NEVER; // the version before
+  private long version = NEVER;
 
   /**
    * @param plan the relation, or columns of it
+   * @param before whether its rows are looked up as they were before they changed
    */
-  ElsewhereSide(Input input, PlanNode plan) {
+  ElsewhereSide(Input input, PlanNode plan, boolean before) {
     super(input);
+    this.before = before;
     picked = all(layout.columns());
     if (plan instanceof PlanNode.Transform t) {
       for (int c = 0; c < picked.length; c++) {
@@ -46,8 +53,9 @@ abstract class ElsewhereSide extends JoinSide {
    */
   void table(KeyedRows kept, long at) {
     table = kept;
-    version = at;
     if (kept != null) {
+      from = version == NEVER ? at : version;
+      version = at;
       store = kept.stored().store();
       block = new long[store.keyWords() + store.stateWords()];
       asTheyAre = kept.asTheyAre();
@@ -63,12 +71,20 @@ abstract class ElsewhereSide extends JoinSide {
 
   /** The version that is read. */
   final long at() {
+    if (before) {
+      return from == NOW ? store.newest() - 1 : from;
+    }
     return version == NOW ? store.newest() : version;
   }
 
+  /** Whether rows are read as they are in the epoch that is stepped, or were before it. */
+  final boolean isLive() {
+    return (before ? from : version) == NOW;
+  }
+
   final void refuseIfGone() {
-    if (version != NOW) {
-      BlockReader.refuseIfGone(store, version);
+    if (!isLive()) {
+      BlockReader.refuseIfGone(store, at());
     }
   }
 

@@ -35,8 +35,8 @@ final class IndexedSide extends ElsewhereSide {
   @SuppressWarnings("UnusedVariable")
   private long touched; // what was read only to have it near
 
-  IndexedSide(Input input, PlanNode plan) {
-    super(input, plan);
+  IndexedSide(Input input, PlanNode plan, boolean before) {
+    super(input, plan, before);
     own = new RowWriter(layout, 64);
   }
 
@@ -51,8 +51,8 @@ final class IndexedSide extends ElsewhereSide {
     keyRow = new RowWriter(kept.stored().keys().layout(), 64);
     keyWords = new long[store.keyWords()];
     made = asTheyAre == null ? new Page(kept.finish().layout(), 1) : made;
-    if (at == NOW) {
-      index();
+    if (isLive() && at == NOW) {
+      index(); // between epochs
     }
   }
 
@@ -65,8 +65,9 @@ final class IndexedSide extends ElsewhereSide {
       throw new IllegalStateException("the rows that are looked up are others now");
     }
     int limit = store.blockLimit();
+    long version = isLive() ? store.newest() : at();
     for (int number = 0; number < limit; number++) {
-      if (load(number)) {
+      if (load(number, version)) {
         own.truncate(0);
         own.begin();
         write(number, own, 0);
@@ -76,6 +77,7 @@ final class IndexedSide extends ElsewhereSide {
     }
     refuseIfGone();
     indexed = store;
+    loaded = NOTHING;
   }
 
   private void link(int number, byte[] bytes, int row) {
@@ -102,9 +104,8 @@ final class IndexedSide extends ElsewhereSide {
   @Override
   void changed(Page delta) {
     loaded = NOTHING;
-    if (indexed == null) {
-      index(); // of what it has become
-      return;
+    if (indexed != store) {
+      throw new IllegalStateException("the index is told of changes before it is made");
     }
     for (int i = 0; i < delta.size(); i++) {
       long weight = delta.weight(i);
@@ -222,12 +223,12 @@ final class IndexedSide extends ElsewhereSide {
   }
 
   /** Has a block's row at hand; answers whether there is one. */
-  private boolean load(int number) {
+  private boolean load(int number, long version) {
     if (loaded == number) {
       return true;
     }
     loaded = NOTHING;
-    if (!store.read(number, at(), block)) {
+    if (!store.read(number, version, block)) {
       return false;
     }
     if (asTheyAre == null) {
@@ -243,7 +244,7 @@ final class IndexedSide extends ElsewhereSide {
   }
 
   private void have(int number) {
-    if (!load(number)) {
+    if (!load(number, at())) {
       refuseIfGone();
       throw new IllegalStateException("a row is in the index that is not there");
     }

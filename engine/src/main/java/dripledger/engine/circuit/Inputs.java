@@ -16,11 +16,19 @@ import java.util.stream.Collectors;
  */
 final class Inputs {
   private final Map<Long, List<Taker>> takers = new LinkedHashMap<>();
-  private final List<Table> tables = new ArrayList<>(); // from the root to the inputs
+  private final List<Elsewhere> elsewhere = new ArrayList<>();
+  private final List<Elsewhere> first = new ArrayList<>(); // from the root to the inputs
 
   /** An operator that takes a relation's rows, in the layout that it knows. */
-  private record Taker(Operator operator, int port, RowLayout layout) {
+  private record Taker(Operator operator, int port, RowLayout layout, ElsewhereSide side) {
     void take(Page delta) {
+      push(delta);
+      if (side != null) {
+        side.changed(delta);
+      }
+    }
+
+    void push(Page delta) {
       if (delta.layout().columns() == layout.columns()) {
         operator.push(port, delta);
       } else {
@@ -32,22 +40,34 @@ final class Inputs {
     }
   }
 
-  /** A table that a join looks its rows up in. */
-  private record Table(long relationId, Taker taker, ElsewhereSide side) {}
+  /** A relation that a join looks its rows up in. */
+  private record Elsewhere(long relationId, Taker taker, ElsewhereSide side) {}
 
   void add(long relationId, Operator operator, int port, RowLayout layout) {
-    of(relationId).add(new Taker(operator, port, layout));
+    of(relationId).add(new Taker(operator, port, layout, null));
   }
 
   /**
-   * Adds a table that is looked up in; joins nearer to the root come first.
+   * Adds a relation that is looked up in; joins nearer to the root come first.
    *
    * @param operator who takes what has changed in it
+   * @param beforeAll whether it takes that before anything else of an epoch
    */
-  void addTable(
-      long relationId, Operator operator, int port, RowLayout layout, ElsewhereSide side) {
-    tables.add(new Table(relationId, new Taker(operator, port, layout), side));
-    of(relationId);
+  void addElsewhere(
+      long relationId,
+      Operator operator,
+      int port,
+      RowLayout layout,
+      ElsewhereSide side,
+      boolean beforeAll) {
+    Elsewhere one = new Elsewhere(relationId, new Taker(operator, port, layout, side), side);
+    elsewhere.add(one);
+    if (beforeAll) {
+      first.add(one);
+      of(relationId);
+    } else {
+      of(relationId).add(one.taker);
+    }
   }
 
   private List<Taker> of(long relationId) {
@@ -71,7 +91,7 @@ final class Inputs {
 
   /** The relations in which rows are looked up. */
   Set<Long> lookedUp() {
-    return tables.stream().map(Table::relationId).collect(Collectors.toSet());
+    return elsewhere.stream().map(Elsewhere::relationId).collect(Collectors.toSet());
   }
 
   /**
@@ -99,6 +119,13 @@ final class Inputs {
     }
   }
 
+  /** Rows that were there before the circuit: who looks them up finds them where they are. */
+  void fill(long relationId, Page rows) {
+    for (Taker taker : takers.getOrDefault(relationId, List.of())) {
+      taker.push(rows);
+    }
+  }
+
   void feed(long relationId, Page delta) {
     for (Taker taker : takers.getOrDefault(relationId, List.of())) {
       taker.take(delta);
@@ -106,24 +133,23 @@ final class Inputs {
   }
 
   void feedTables(LongFunction<List<Page>> changes) {
-    for (Table table : tables) {
-      for (Page delta : changes.apply(table.relationId)) {
-        table.taker.operator.push(table.taker.port, delta);
-        table.side.changed(delta);
+    for (Elsewhere each : first) {
+      for (Page delta : changes.apply(each.relationId)) {
+        each.taker.take(delta);
       }
     }
   }
 
-  /** Says where rows of tables are looked up from here on; see {@link Circuit}. */
+  /** Says where rows are looked up from here on; see {@link Circuit}. */
   void tables(LongFunction<KeyedRows> find, long version) {
-    tables.forEach(t -> t.side.table(find.apply(t.relationId), version));
+    elsewhere.forEach(e -> e.side.table(find.apply(e.relationId), version));
   }
 
-  /** Says in which versions of tables rows are looked up. */
+  /** Says in which versions rows are looked up. */
   void versions(LongFunction<StoredVersion> find) {
-    for (Table t : tables) {
-      StoredVersion version = find.apply(t.relationId);
-      t.side.table(version.byKey(), version.version());
+    for (Elsewhere e : elsewhere) {
+      StoredVersion version = find.apply(e.relationId);
+      e.side.table(version.byKey(), version.version());
     }
   }
 }

@@ -41,7 +41,7 @@ import java.util.function.Consumer;
  */
 final class Join implements Operator {
   private final JoinSide[] sides;
-  private final ElsewhereSide tableSide; // the one of them whose rows are looked up, or null
+  private final ElsewhereSide[] elsewhere = new ElsewhereSide[2]; // those whose rows are looked up
   private final JoinSide.Shared shared;
   private final boolean[] counts; // whether a side's rows are told what they meet
   private final boolean pairs; // whether they are put out
@@ -60,11 +60,13 @@ final class Join implements Operator {
 
   /**
    * @param table the input whose rows are looked up where they are, or −1
+   * @param both whether those of the other are, too
    * @param next who takes the changes, or null if they stay in {@link #output}
    */
   Join(
       PlanNode.Join plan,
       int table,
+      boolean both,
       Versions versions,
       Rejects rejects,
       Work work,
@@ -94,27 +96,32 @@ final class Join implements Operator {
       leftKeys = inOrder(leftKeys, rightKeys, plan.right().key());
       rightKeys = plan.right().key();
     }
-    shared =
-        new JoinSide.Shared(
-            left,
-            leftKeys,
-            plan.nullMatches(),
-            table == 0 ? elsewhere(byKey) : rows(plan.left(), leftKeys, plan.ending(0)),
-            table == 1 ? elsewhere(byKey) : rows(plan.right(), rightKeys, plan.ending(1)));
-    Input ofLeft = new Input(0, left, leftKeys, plan.nullMatches(), shared);
-    Input ofRight = new Input(1, right, rightKeys, plan.nullMatches(), shared);
-    if (table < 0) {
-      tableSide = null;
-    } else {
-      Input of = table == 0 ? ofLeft : ofRight;
-      PlanNode there = plan.inputs().get(table);
-      tableSide = byKey ? new TableSide(of, there) : new IndexedSide(of, there);
+    List<List<Integer>> keys = List.of(leftKeys, rightKeys);
+    boolean[] byOwnKey = new boolean[2];
+    Rows[] kinds = new Rows[2];
+    for (int side = 0; side < 2; side++) {
+      PlanNode input = plan.inputs().get(side);
+      byOwnKey[side] = byKey && keys.get(side).equals(input.key());
+      kinds[side] =
+          side != table && !both
+              ? rows(input, keys.get(side), plan.ending(side))
+              : byOwnKey[side] ? Rows.ELSEWHERE : Rows.GO;
     }
-    sides =
-        new JoinSide[] {
-          table == 0 ? tableSide : side(ofLeft, plan.left(), counts[0], plan.ending(0), versions),
-          table == 1 ? tableSide : side(ofRight, plan.right(), counts[1], plan.ending(1), versions)
-        };
+    shared = new JoinSide.Shared(left, leftKeys, plan.nullMatches(), kinds);
+    sides = new JoinSide[2];
+    for (int side = 0; side < 2; side++) {
+      PlanNode input = plan.inputs().get(side);
+      RowLayout layout = side == 0 ? left : right;
+      Input of = new Input(side, layout, keys.get(side), plan.nullMatches(), shared);
+      if (side == table || both) {
+        boolean before = side != table;
+        elsewhere[side] =
+            byOwnKey[side] ? new TableSide(of, input, before) : new IndexedSide(of, input, before);
+        sides[side] = elsewhere[side];
+      } else {
+        sides[side] = side(of, input, counts[side], plan.ending(side), versions);
+      }
+    }
     out = new JoinOutput(new RowLayout(plan.schema()), pairs, sides, next, port);
     leftAlone = new RowWriter(left, 64);
     tooLarge = rejects.place(PlanPrinter.step(plan), left);
@@ -125,10 +132,10 @@ final class Join implements Operator {
       place = -1;
     } else {
       condition = ProgramCompiler.compile(plan.conditionProgram()).program();
-      RowLayout both = new RowLayout(plan.pairSchema());
-      pair = new Page(both, 1);
+      RowLayout ofBoth = new RowLayout(plan.pairSchema());
+      pair = new Page(ofBoth, 1);
       blank = new RowWriter(new RowLayout(plan.conditionProgram().output()), 16);
-      place = rejects.place(PlanPrinter.step(plan), both);
+      place = rejects.place(PlanPrinter.step(plan), ofBoth);
     }
   }
 
@@ -137,13 +144,9 @@ final class Join implements Operator {
     return key.stream().map(k -> columns.get(of.indexOf(k))).toList();
   }
 
-  private static Rows elsewhere(boolean byKey) {
-    return byKey ? Rows.ELSEWHERE : Rows.GO;
-  }
-
-  /** The side whose rows are looked up where they are, or null. */
-  ElsewhereSide tableSide() {
-    return tableSide;
+  /** A side whose rows are looked up where they are, or null. */
+  ElsewhereSide elsewhere(int side) {
+    return elsewhere[side];
   }
 
   private Rows rows(PlanNode input, List<Integer> on, Ending ending) {
@@ -177,8 +180,8 @@ final class Join implements Operator {
   public void push(int fromPort, Page delta) {
     JoinSide own = sides[fromPort];
     JoinSide other = sides[1 - fromPort];
-    if (other == tableSide && tableSide != null) {
-      tableSide.ready();
+    if (elsewhere[1 - fromPort] != null) {
+      elsewhere[1 - fromPort].ready();
     }
     for (int from = 0; from < delta.size(); from += JoinSide.AHEAD) {
       int count = Math.min(JoinSide.AHEAD, delta.size() - from);
@@ -365,7 +368,7 @@ final class Join implements Operator {
   @Override
   public void durable(Consumer<Durable> into) {
     for (JoinSide side : sides) {
-      if (side != tableSide) {
+      if (side.durable() != null) {
         into.accept(side.durable());
       }
     }

@@ -137,7 +137,7 @@ public final class QueryNode extends LiveNode {
 
   /** Takes in rows of an input that were there when filling began; by whoever fills it. */
   public void fed(long input, Page page) {
-    circuit.feed(input, page);
+    circuit.fill(input, page);
   }
 
   /** Ends a piece of filling: what has been fed is part of the result. */

@@ -28,8 +28,8 @@ final class TableSide extends ElsewhereSide {
   /**
    * @param input whose columns are in the order of the table's key
    */
-  TableSide(Input input, PlanNode plan) {
-    super(input, plan);
+  TableSide(Input input, PlanNode plan, boolean before) {
+    super(input, plan, before);
   }
 
   @Override

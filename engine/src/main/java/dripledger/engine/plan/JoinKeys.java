@@ -40,6 +40,12 @@ final class JoinKeys {
     return right ? 1 : j.kind().keepsRight() && kept(j.left()) != null ? 0 : -1;
   }
 
+  /** See {@link PlanNode.Join#bothElsewhere}. */
+  static boolean bothElsewhere(PlanNode.Join j) {
+    int table = j.kind() == JoinKind.INNER ? table(j) : -1;
+    return table >= 0 && kept(j.inputs().get(1 - table)) != null;
+  }
+
   /** The input that is joined on the key it is kept by, or −1. */
   static int byKey(PlanNode.Join j) {
     if (j.nullMatches().contains(true)) {

@@ -124,6 +124,7 @@ public final class PlanDigest {
           .append(j.nullMatches())
           .append(
               j.table() < 0 ? "" : " looked up in " + j.table() + (j.byKey() ? "" : " by index"))
+          .append(j.bothElsewhere() ? " and the other" : "")
           .append(" ends ")
           .append(j.ending(0))
           .append(' ')

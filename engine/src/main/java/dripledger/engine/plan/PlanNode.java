@@ -244,10 +244,22 @@ public sealed interface PlanNode
       return JoinTimes.ending(this, side);
     }
 
+    /**
+     * Whether the rows of the input that {@link #table} does not say are looked up where they are,
+     * too, as they were before they changed, so that the join keeps none at all.
+     */
+    public boolean bothElsewhere() {
+      return JoinKeys.bothElsewhere(this);
+    }
+
     /** The relation that {@link #table} says, if it says one. */
     public Source tableSource() {
-      PlanNode input = inputs().get(table());
-      return input instanceof Transform t ? (Source) t.input() : (Source) input;
+      return JoinKeys.kept(inputs().get(table()));
+    }
+
+    /** The relation that an input is, or columns of it, if its rows are kept by a key; or null. */
+    public Source kept(int side) {
+      return JoinKeys.kept(inputs().get(side));
     }
 
     /** The columns of both inputs. */

@@ -177,10 +177,12 @@ public final class PlanPrinter {
       String state =
           table < 0
               ? "the rows of both inputs, by what they are joined on"
-              : "the rows of the "
-                  + (table == 0 ? "second" : "first")
-                  + (j.byKey() ? " input" : " input, and an index of the other")
-                  + "; the other's are looked up where they are";
+              : j.bothElsewhere()
+                  ? "indexes; the rows of both inputs are looked up where they are"
+                  : "the rows of the "
+                      + (table == 0 ? "second" : "first")
+                      + (j.byKey() ? " input" : " input, and an index of the other")
+                      + "; the other's are looked up where they are";
       return line(j, kind + on, state, bound(j));
     }
 
