@@ -44,6 +44,7 @@ final class Changes {
   private static final int GROUPS = 1000;
 
   private final int most;
+  private KeptRows parcels; // if they are looked up in, or null
   private long sink;
 
   /**
@@ -129,11 +130,14 @@ final class Changes {
     for (int g = 0; g < GROUPS; g++) {
       add(gates, 1, g, g % 10);
     }
+    parcels = null;
     if (circuit.inputs().contains(2L)) {
       KeptRows table = KeptRows.unique(schema("gate", "hall"), new int[] {0});
       table.join(versions);
       table.apply(gates);
-      circuit.tables(id -> table.byKey());
+      parcels = KeptRows.unique(schema("parcel", "gate", "grams"), new int[] {0});
+      parcels.join(versions);
+      circuit.tables(id -> id == 2 ? table.byKey() : parcels.byKey());
     }
     Page page = new Page(new RowLayout(schema("parcel", "gate", "grams")), 65_536);
     for (int i = 0; i < rows; i++) {
@@ -164,6 +168,9 @@ final class Changes {
   }
 
   private void step(Circuit circuit, Versions versions, Page page) {
+    if (parcels != null) {
+      parcels.apply(page);
+    }
     circuit.feed(1, page);
     sink += circuit.flush(Epoch.OUTSIDE).size();
     circuit.clearOutput();

@@ -81,7 +81,8 @@ final class Joins {
 
   /** Rows (row, k, v), known by their number, with the table, counted and added up by area. */
   private static PlanNode rowsJoinedAndGrouped() {
-    PlanNode rows = new PlanNode.Source(1, "rows", schema("row", "k", "v"), false, List.of(0));
+    PlanNode rows =
+        new PlanNode.Source(1, "rows", schema("row", "k", "v"), false, List.of(0), true);
     Schema output = schema("area", "n", "sum");
     return new PlanNode.Aggregate(
         join(rows, 1, schema("row", "k", "v", "k0", "area")),
@@ -92,8 +93,8 @@ final class Joins {
         output);
   }
 
-  /** The table with its rows, in which a circuit looks them up. */
-  private KeptRows filled(Circuit circuit, Versions versions) {
+  /** The table with its rows. */
+  private KeptRows filled(Versions versions) {
     KeptRows table = KeptRows.unique(schema("k", "area"), new int[] {0});
     table.join(versions);
     Page page = new Page(new RowLayout(schema("k", "area")), rows);
@@ -101,7 +102,6 @@ final class Joins {
       add(page, 1, k, k % AREAS);
     }
     table.apply(page);
-    circuit.tables(id -> table.byKey());
     return table;
   }
 
@@ -158,7 +158,8 @@ final class Joins {
     Versions versions = Versions.ofGraph();
     Circuit circuit = new Circuit(eventsJoined());
     circuit.join(versions);
-    filled(circuit, versions);
+    KeptRows table = filled(versions);
+    circuit.tables(id -> table.byKey());
     versions.publish();
     Page page = new Page(new RowLayout(schema("k", "v")), epochRows);
     double nanos = 0;
@@ -243,7 +244,10 @@ final class Joins {
     Circuit circuit = new Circuit(rowsJoinedAndGrouped());
     circuit.join(versions);
     circuit.rowsWanted(false);
-    KeptRows table = filled(circuit, versions);
+    KeptRows table = filled(versions);
+    KeptRows kept = KeptRows.unique(schema("row", "k", "v"), new int[] {0});
+    kept.join(versions);
+    circuit.tables(id -> id == 1 ? kept.byKey() : table.byKey());
     Page page = new Page(new RowLayout(schema("row", "k", "v")), 2 * epochRows);
     for (int k = 0; k < rows; k++) {
       area[k] = k % AREAS;
@@ -252,6 +256,7 @@ final class Joins {
       value[i] = i % 100;
       add(page, 1, i, i % rows, value[i]);
       if (page.size() >= epochRows || i == left - 1) {
+        kept.apply(page);
         circuit.feed(1, page);
         circuit.flush(Epoch.OUTSIDE);
         versions.publish();
@@ -279,6 +284,7 @@ final class Joins {
       }
       long began = System.nanoTime();
       table.apply(other);
+      kept.apply(page);
       circuit.feedTables(id -> List.of(other));
       circuit.feed(1, page);
       circuit.flush(Epoch.OUTSIDE);

@@ -98,7 +98,7 @@ final class Windows {
     Column output = new Column("w", NUMBER.withNullable(function == WindowCall.Function.LAG));
     boolean lag = function == WindowCall.Function.LAG;
     return new WindowCall(
-        function, lag ? List.of(0) : List.of(), lag ? 1 : 0, null, Frame.WHOLE, output);
+        function, lag ? List.of(0) : List.of(), lag ? 1 : 0, null, Frame.WHOLE, false, output);
   }
 
   private static WindowCall sum(Frame frame) {
@@ -109,6 +109,7 @@ final class Windows {
         0,
         new AggregateCall(AggregateCall.Function.SUM, List.of(1), false, -1, output),
         frame,
+        false,
         output);
   }
 

@@ -249,7 +249,7 @@ public final class Circuit {
   }
 
   /** The relations in which it looks rows up, which must then be given to it. */
-  Set<Long> lookedUp() {
+  public Set<Long> lookedUp() {
     return inputs.lookedUp();
   }
 

@@ -1,6 +1,7 @@
 package dripledger.engine.introspection;
 
 import dripledger.engine.advice.Trial;
+import dripledger.engine.plan.PlanCut;
 import dripledger.engine.plan.PlanNode;
 import dripledger.engine.plan.PlanPrinter;
 import dripledger.engine.query.Result;
@@ -21,14 +22,15 @@ final class ForecastRows {
   private ForecastRows() {}
 
   /**
+   * @param cut the plan as it would be run
    * @param missing what the view would be without, or null
    */
-  static Result.Rows of(Trial trial, PlanNode plan, String missing, long epoch) {
+  static Result.Rows of(Trial trial, PlanNode plan, PlanCut cut, String missing, long epoch) {
     List<Object[]> rows = new ArrayList<>();
     if (missing != null) {
       rows.add(forecast("what is gone", "", missing, null, null, null));
     }
-    for (PlanPrinter.Line line : PlanPrinter.print(plan)) {
+    for (PlanPrinter.Line line : PlanPrinter.print(plan, cut::run)) {
       Trial.Amount hour = trial.why() != null ? null : trial.after(line.node(), HOUR);
       Trial.Amount day = trial.why() != null ? null : trial.after(line.node(), DAY);
       Trial.Amount last = trial.why() != null ? null : trial.atLast(line.node());

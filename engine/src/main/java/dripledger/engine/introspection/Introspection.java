@@ -413,10 +413,12 @@ public final class Introspection {
   public Result.Rows explain(Command.Explain command, Snapshot snapshot) {
     CatalogObject view = command.view() == null ? null : definitions.catalog().find(command.view());
     if (command.planned()) {
+      PlanCut planned = definitions.cut(command.plan(), null);
       return ForecastRows.of(
           Trial.of(command.plan(), definitions.catalog(), runner, snapshot),
           command.plan(),
-          definitions.missing(definitions.cut(command.plan(), null)),
+          planned,
+          definitions.missing(planned),
           snapshot.epoch());
     }
     boolean analyze = command.analyze() && view != null;
@@ -424,7 +426,7 @@ public final class Introspection {
     StepStates states = view == null ? null : states(definitions, cut, view.id());
     Map<Long, Integer> lines = new HashMap<>();
     List<Object[]> rows = new ArrayList<>();
-    for (PlanPrinter.Line line : PlanPrinter.print(command.plan())) {
+    for (PlanPrinter.Line line : PlanPrinter.print(command.plan(), cut::run)) {
       Long step = cut.numbers().get(line.node());
       String keeps = line.state();
       if (step != null) {

@@ -27,6 +27,23 @@ final class JoinKeys {
     return key;
   }
 
+  /** For each column joined on whether NULL equals NULL, and is on both sides. */
+  static List<Boolean> nullMatches(
+      PlanNode left,
+      List<Integer> leftKeys,
+      PlanNode right,
+      List<Integer> rightKeys,
+      List<Boolean> asked) {
+    List<Boolean> matches = new ArrayList<>();
+    for (int i = 0; i < asked.size(); i++) {
+      boolean onBoth =
+          left.schema().type(leftKeys.get(i)).nullable()
+              && right.schema().type(rightKeys.get(i)).nullable();
+      matches.add(asked.get(i) && onBoth);
+    }
+    return List.copyOf(matches);
+  }
+
   /** See {@link PlanNode.Join#table}. */
   static int table(PlanNode.Join j) {
     if (j.ending(0) != null || j.ending(1) != null) {

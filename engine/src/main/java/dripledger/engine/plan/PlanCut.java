@@ -15,9 +15,14 @@ import java.util.function.LongFunction;
  * @param steps each once, what is read before what reads it
  * @param numbers which step a node of the plan is, by identity
  * @param keeping what a node that keeps rows inside of a step or the top is there, by identity
+ * @param isWhole whether it is run as a whole, see {@link #whole}
  */
 public record PlanCut(
-    PlanNode top, List<Step> steps, Map<PlanNode, Long> numbers, Map<PlanNode, PlanNode> keeping) {
+    PlanNode top,
+    List<Step> steps,
+    Map<PlanNode, Long> numbers,
+    Map<PlanNode, PlanNode> keeping,
+    boolean isWhole) {
   /**
    * A step that keeps state.
    *
@@ -34,14 +39,20 @@ public record PlanCut(
   public static PlanCut of(PlanNode plan, LongFunction<PlanNode.Source> aliases) {
     Cutter cutter = new Cutter(aliases);
     PlanNode top = plan.accept(cutter);
-    return new PlanCut(top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.keeping);
+    return new PlanCut(
+        top, List.copyOf(cutter.steps.values()), cutter.numbers, cutter.keeping, false);
   }
 
-  /** A plan that is run as a whole: its steps are its own, and nobody else's. */
+  /** A join of the plan as it is run; null if it keeps the rows of both inputs. */
+  public PlanNode.Join run(PlanNode.Join join) {
+    return !isWhole && keeping.get(join) instanceof PlanNode.Join now ? now : null;
+  }
+
+  /** A plan that is run as a whole: its steps are its own, and it looks nothing up elsewhere. */
   public static PlanCut whole(PlanNode plan) {
     Map<PlanNode, PlanNode> keeping = new IdentityHashMap<>();
     keep(plan, keeping);
-    return new PlanCut(plan, List.of(), Map.of(), keeping);
+    return new PlanCut(plan, List.of(), Map.of(), keeping, true);
   }
 
   private static void keep(PlanNode node, Map<PlanNode, PlanNode> keeping) {

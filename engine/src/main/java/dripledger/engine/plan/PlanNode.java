@@ -206,7 +206,7 @@ public sealed interface PlanNode
    * Pairs of rows of two inputs whose keys are equal and that meet a condition.
    *
    * @param leftKeys columns of the left input, each to be equal to that of the right
-   * @param nullMatches for each of them whether NULL equals NULL
+   * @param nullMatches for each of them whether NULL equals NULL, if there can be any on both sides
    * @param condition on the columns of both, left then right; or null for none
    */
   record Join(
@@ -222,7 +222,7 @@ public sealed interface PlanNode
     public Join {
       leftKeys = List.copyOf(leftKeys);
       rightKeys = List.copyOf(rightKeys);
-      nullMatches = List.copyOf(nullMatches);
+      nullMatches = JoinKeys.nullMatches(left, leftKeys, right, rightKeys, nullMatches);
     }
 
     /**

@@ -9,8 +9,11 @@ import dripledger.engine.row.Schema;
 import dripledger.engine.row.SortKey;
 import dripledger.engine.time.Spans;
 import java.util.ArrayList;
+import java.util.IdentityHashMap;
 import java.util.List;
 import java.util.Locale;
+import java.util.Map;
+import java.util.function.UnaryOperator;
 import java.util.stream.Collectors;
 
 /** Writes a plan for people: one line a node, the inputs indented below it. Pure. */
@@ -27,50 +30,65 @@ public final class PlanPrinter {
   public record Line(PlanNode node, String step, String state, String bound) {}
 
   public static List<Line> print(PlanNode root) {
+    return print(root, join -> join);
+  }
+
+  /**
+   * A plan as the graph runs it.
+   *
+   * @param run what a join has become there, or null if it keeps the rows of both inputs
+   */
+  public static List<Line> print(PlanNode root, UnaryOperator<PlanNode.Join> run) {
     List<Line> lines = new ArrayList<>();
-    print(root, 0, null, "", lines);
+    print(root, 0, new IdentityHashMap<>(), run, lines);
     return lines;
   }
 
   /** One step alone. */
   public static String step(PlanNode node) {
-    return node.accept(new Writer("")).step();
+    return node.accept(new Writer("", join -> join)).step();
   }
 
   /**
-   * @param table what is looked up in and not read, or null
-   * @param way by what
+   * @param ways what is looked up in and not read, and by what
    */
   private static void print(
-      PlanNode node, int depth, PlanNode table, String way, List<Line> lines) {
+      PlanNode node,
+      int depth,
+      Map<PlanNode, String> ways,
+      UnaryOperator<PlanNode.Join> run,
+      List<Line> lines) {
     String indent = "  ".repeat(depth);
-    if (node == table) {
-      String step = indent + "look up in " + ((PlanNode.Source) node).name() + " by " + way;
+    if (ways.containsKey(node)) {
+      String step = indent + "look up in " + ((PlanNode.Source) node).name() + ways.get(node);
       lines.add(new Line(node, step, "none", ""));
       return;
     }
-    lines.add(node.accept(new Writer(indent)));
-    PlanNode below = table;
-    String by = way;
-    if (node instanceof PlanNode.Join j && j.table() >= 0) {
-      below = j.tableSource();
-      by = j.byKey() ? "its key" : "an index on " + keys(j);
+    lines.add(node.accept(new Writer(indent, run)));
+    if (node instanceof PlanNode.Join j && run.apply(j) != null) {
+      for (int side = 0; side < 2; side++) {
+        if (j.kept(side) != null && (side == j.table() || j.bothElsewhere())) {
+          ways.put(j.kept(side), " by " + way(j, side));
+        }
+      }
     }
     for (PlanNode input : node.inputs()) {
-      print(input, depth + 1, below, by, lines);
+      print(input, depth + 1, ways, run, lines);
     }
   }
 
-  /** The columns that the input which is looked up in is joined on. */
-  private static String keys(PlanNode.Join j) {
-    Schema schema = j.inputs().get(j.table()).schema();
-    List<Integer> keys = j.table() == 0 ? j.leftKeys() : j.rightKeys();
-    return keys.isEmpty()
-        ? "nothing"
-        : keys.stream().map(k -> schema.column(k).name()).collect(Collectors.joining(", "));
+  /** By what the rows of an input are found. */
+  private static String way(PlanNode.Join j, int side) {
+    if (side == j.table() && j.byKey()) {
+      return "its key";
+    }
+    Schema schema = j.inputs().get(side).schema();
+    List<Integer> keys = side == 0 ? j.leftKeys() : j.rightKeys();
+    return keys.isEmpty() ? "a list of its rows" : "an index on " + Writer.names(keys, schema);
   }
 
-  private record Writer(String indent) implements PlanVisitor<Line> {
+  private record Writer(String indent, UnaryOperator<PlanNode.Join> run)
+      implements PlanVisitor<Line> {
     private Line line(PlanNode node, String step, String state, String bound) {
       return new Line(node, indent + step, state, bound);
     }
@@ -173,20 +191,21 @@ public final class PlanPrinter {
           };
       String on =
           conditions.isEmpty() ? " all with all" : " on " + String.join(" AND ", conditions);
-      int table = j.table();
+      PlanNode.Join now = run.apply(j);
+      int table = now == null ? -1 : now.table();
       String state =
           table < 0
               ? "the rows of both inputs, by what they are joined on"
-              : j.bothElsewhere()
+              : now.bothElsewhere()
                   ? "indexes; the rows of both inputs are looked up where they are"
                   : "the rows of the "
                       + (table == 0 ? "second" : "first")
-                      + (j.byKey() ? " input" : " input, and an index of the other")
+                      + (now.byKey() ? " input" : " input, and an index of the other")
                       + "; the other's are looked up where they are";
-      return line(j, kind + on, state, bound(j));
+      return line(j, kind + on, state, bound(j, now));
     }
 
-    private static String bound(PlanNode.Join j) {
+    private static String bound(PlanNode.Join j, PlanNode.Join now) {
       List<String> bounds = new ArrayList<>();
       for (int side = 0; side < 2; side++) {
         String which = side == 0 ? "first" : "second";
@@ -197,9 +216,12 @@ public final class PlanPrinter {
               which
                   + (bounds.isEmpty() ? " until the watermark " : " until it ")
                   + after(time, Math.max(0, ending.delayMicros())));
-        } else if (side != j.table()) {
+        } else if (now == null || side != now.table()) {
           bounds.add(which + ": no bound");
         }
+      }
+      if (now != null && now.bothElsewhere()) {
+        return "an entry for each row of them";
       }
       boolean none = j.ending(0) == null && j.ending(1) == null;
       return none ? "no bound" : String.join(", ", bounds);
