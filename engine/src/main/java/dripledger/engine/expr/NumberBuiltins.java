@@ -14,6 +14,21 @@ public final class NumberBuiltins {
     return new Casts.CastException(message);
   }
 
+  public static String to_char(long number, String pattern) {
+    return NumberPattern.format(BigDecimal.valueOf(number), pattern);
+  }
+
+  public static String to_char(BigDecimal number, String pattern) {
+    return NumberPattern.format(number, pattern);
+  }
+
+  public static String to_char(double number, String pattern) {
+    if (!Double.isFinite(number)) {
+      throw fail("to_char writes finite numbers");
+    }
+    return NumberPattern.format(new BigDecimal(Double.toString(number)), pattern);
+  }
+
   public static long divide(long a, long b) {
     if (b == 0) {
       throw fail("division by zero");

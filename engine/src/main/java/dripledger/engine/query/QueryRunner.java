@@ -176,19 +176,14 @@ public final class QueryRunner {
                         c.function() == AggregateCall.Function.COUNT
                             && c.arguments().isEmpty()
                             && c.filterColumn() < 0);
-    while (counts && below.inputs().size() == 1) {
-      below = below.inputs().get(0);
-      if (below instanceof PlanNode.Transform t && t.program().filter() != null) {
-        return 0;
-      }
-      if (below instanceof PlanNode.Transform t && !t.program().onlyPicks()) {
-        return 0; // a row that fails is an error, not a row
-      }
-      if (below instanceof PlanNode.Source s) {
-        return s.relationId();
-      }
+    below = counts ? below.inputs().get(0) : null;
+    // Of anything else there may be more or fewer, and a row that fails is an error and no row.
+    while (below instanceof PlanNode.Transform t
+        && t.program().filter() == null
+        && t.program().onlyPicks()) {
+      below = t.input();
     }
-    return 0;
+    return below instanceof PlanNode.Source s ? s.relationId() : 0;
   }
 
   /** As many rows as a relation has, of which nobody looks at a column. */

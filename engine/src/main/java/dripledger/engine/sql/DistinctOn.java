@@ -12,6 +12,7 @@ import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlWindow;
 import org.apache.calcite.sql.fun.SqlStdOperatorTable;
 import org.apache.calcite.sql.parser.SqlParserPos;
+import org.apache.calcite.util.Litmus;
 
 /**
  * SELECT DISTINCT ON (a, b) … ORDER BY …: of each group of rows the first in the order, which is a
@@ -31,6 +32,15 @@ final class DistinctOn {
     on.forEach(item -> keys.add(meant(item, select)));
     List<SqlNode> items = new ArrayList<>();
     order.forEach(item -> items.add(ordered(item, select)));
+    for (int i = 0; i < Math.min(items.size(), keys.size()); i++) {
+      SqlNode first = plain(items.get(i));
+      if (keys.stream().noneMatch(key -> key.equalsDeep(first, Litmus.IGNORE))) {
+        throw SqlErrors.invalid(
+            order.get(i),
+            "ORDER BY does not begin with what DISTINCT ON is of",
+            "first its expressions, then what says which row of each is the first");
+      }
+    }
     SqlNode window =
         SqlWindow.create(
             null,
@@ -52,6 +62,10 @@ final class DistinctOn {
     SqlNode qualify = select.getQualify();
     select.setQualify(
         qualify == null ? first : SqlStdOperatorTable.AND.createCall(pos, qualify, first));
+  }
+
+  private static SqlNode plain(SqlNode item) {
+    return SyntaxRewriter.isDirection(item) ? plain(((SqlCall) item).operand(0)) : item;
   }
 
   private static SqlNode ordered(SqlNode item, DistinctOnSelect select) {

@@ -106,7 +106,7 @@ final class OwnFunctions {
     add("MAKE_TIMESTAMP", timestamp, families(WHOLE, WHOLE, WHOLE, WHOLE, WHOLE, NUMBER));
     add("TO_TIMESTAMP", timestamp, either(families(NUMBER), families(TEXT, TEXT)));
     add("TO_DATE", date, families(TEXT, TEXT));
-    add("TO_CHAR", text, families(TIME, TEXT));
+    add("TO_CHAR", text, either(families(TIME, TEXT), families(NUMBER, TEXT)));
     add("DATE_PART", number, families(TEXT, TIME));
 
     add("JSON_EXTRACT_PATH_TEXT", found, path());

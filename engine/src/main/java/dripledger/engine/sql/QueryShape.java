@@ -124,8 +124,8 @@ final class QueryShape {
     RelNode known = independent(leftsFirst(rel, builder));
     for (int i = 0; i < 3 && hasQueries(known); i++) {
       RelNode hidden = OuterConditions.hidden(hidden(known, ImmutableBitSet.of()));
-      RelNode plain = RelDecorrelator.decorrelateQuery(hidden, builder);
-      known = independent(OuterConditions.shown(plain));
+      RelNode plain = RelDecorrelator.decorrelateQuery(OrderedCalls.hidden(hidden), builder);
+      known = independent(OuterConditions.shown(OrderedCalls.shown(plain)));
     }
     return known;
   }

@@ -111,7 +111,8 @@ final class StatementCheck {
     Statement statement = node.statement();
     SqlParserPos pos = node.getParserPosition();
     DefinitionStatements definitions =
-        new DefinitionStatements(catalog, type -> type.deriveType(validator, true));
+        new DefinitionStatements(
+            catalog, type -> TypeMapping.known(type).deriveType(validator, true));
     if (statement instanceof Statement.CreateConnection s) {
       return definitions.createConnection(s);
     }
@@ -148,7 +149,10 @@ final class StatementCheck {
     }
     if (statement instanceof Statement.CreateEndpoint s) {
       return new EndpointStatements(
-              catalog, script, nowMicros, type -> type.deriveType(validator, true))
+              catalog,
+              script,
+              nowMicros,
+              type -> TypeMapping.known(type).deriveType(validator, true))
           .create(s);
     }
     if (statement instanceof Statement.Index s) {
@@ -309,7 +313,8 @@ final class StatementCheck {
         return new Command.ExplainSink(
             createSink(
                 create,
-                new DefinitionStatements(catalog, type -> type.deriveType(validator, true))));
+                new DefinitionStatements(
+                    catalog, type -> TypeMapping.known(type).deriveType(validator, true))));
       }
       throw SyntaxRewriter.unsupported(
           "EXPLAIN of this statement",

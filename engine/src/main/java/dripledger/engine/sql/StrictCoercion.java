@@ -1,5 +1,6 @@
 package dripledger.engine.sql;
 
+import java.util.ArrayList;
 import java.util.EnumSet;
 import java.util.List;
 import java.util.Set;
@@ -10,6 +11,7 @@ import org.apache.calcite.sql.SqlKind;
 import org.apache.calcite.sql.SqlLiteral;
 import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
+import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.type.SqlTypeFamily;
 import org.apache.calcite.sql.type.SqlTypeUtil;
 import org.apache.calcite.sql.validate.SqlValidator;
@@ -140,6 +142,39 @@ final class StrictCoercion extends TypeCoercionImpl {
         }
       }
     }
+  }
+
+  /** What CASE and COALESCE may answer is of one kind; only a time may be written as text. */
+  @Override
+  public boolean caseOrEquivalentCoercion(SqlCallBinding binding) {
+    List<SqlNode> values = new ArrayList<>();
+    if (binding.getCall() instanceof SqlCase either) {
+      values.addAll(either.getThenOperands());
+      values.add(either.getElseOperand());
+    } else {
+      values.addAll(binding.operands());
+    }
+    List<RelDataType> types = new ArrayList<>();
+    for (SqlNode value : values) {
+      types.add(validator.deriveType(binding.getScope(), value));
+    }
+    for (int i = 0; i < values.size(); i++) {
+      for (int j = 0; j < values.size(); j++) {
+        boolean text = SqlTypeUtil.isCharacter(types.get(i));
+        boolean other = SqlTypeUtil.isNumeric(types.get(j)) || SqlTypeUtil.isDatetime(types.get(j));
+        if (text && other && !isTime(values.get(i), types.get(j))) {
+          throw SqlErrors.invalid(
+              values.get(i),
+              "this is text, and something else in another case",
+              "cast one of them, for example CAST(x AS VARCHAR)");
+        }
+      }
+    }
+    return super.caseOrEquivalentCoercion(binding);
+  }
+
+  private static boolean isTime(SqlNode value, RelDataType other) {
+    return value instanceof SqlLiteral && SqlTypeUtil.isDatetime(other);
   }
 
   private static boolean mixed(RelDataType a, SqlNode one, RelDataType b, SqlNode other) {

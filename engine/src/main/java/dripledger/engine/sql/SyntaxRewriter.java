@@ -143,6 +143,14 @@ final class SyntaxRewriter extends SqlShuttle {
     if (call instanceof SqlOrderBy ordered && ordered.query instanceof DistinctOnSelect select) {
       DistinctOn.rewrite(select, ordered.orderList);
     }
+    if (call instanceof SqlOrderBy ordered && ordered.query instanceof SqlSelect select) {
+      List<String> names = new ArrayList<>(); // which its order may name, too
+      addNames(select.getFrom(), names);
+      scopes.push(names);
+      operands(call);
+      scopes.pop();
+      return call;
+    }
     if (call instanceof SqlSelect select) {
       if (select instanceof DistinctOnSelect distinct) {
         DistinctOn.rewrite(distinct, SqlNodeList.EMPTY);
@@ -408,6 +416,11 @@ final class SyntaxRewriter extends SqlShuttle {
         pos.getLineNum(),
         pos.getColumnNum(),
         "date_trunc('minute', at); units: second, minute, hour, day, week, month, quarter, year");
+  }
+
+  @Override
+  public SqlNode visit(SqlDataTypeSpec type) {
+    return TypeMapping.known(type);
   }
 
   @Override

@@ -13,11 +13,35 @@ import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rel.type.RelDataTypeField;
 import org.apache.calcite.rel.type.RelProtoDataType;
 import org.apache.calcite.rel.type.StructKind;
+import org.apache.calcite.sql.SqlBasicTypeNameSpec;
+import org.apache.calcite.sql.SqlDataTypeSpec;
+import org.apache.calcite.sql.parser.SqlParserPos;
 import org.apache.calcite.sql.type.SqlTypeName;
 
 /** Between the SQL library's types and ours. CHAR is VARCHAR here: we do not pad. */
 final class TypeMapping {
+  /** Digits behind the point of a NUMERIC whose precision is not said. */
+  private static final int SCALE = 12;
+
   private TypeMapping() {}
+
+  /**
+   * A type as it is meant: NUMERIC and DECIMAL without a precision hold fractions, where the
+   * library would round to whole numbers.
+   */
+  static SqlDataTypeSpec known(SqlDataTypeSpec type) {
+    if (!(type.getTypeNameSpec() instanceof SqlBasicTypeNameSpec name)
+        || !name.getTypeName().getSimple().equals(SqlTypeName.DECIMAL.getName())
+        || name.getPrecision() >= 0) {
+      return type;
+    }
+    SqlParserPos pos = type.getParserPosition();
+    return new SqlDataTypeSpec(
+        new SqlBasicTypeNameSpec(SqlTypeName.DECIMAL, 38, SCALE, pos),
+        type.getTimeZone(),
+        type.getNullable(),
+        pos);
+  }
 
   /**
    * @throws EngineException (NOT_SUPPORTED) for types we have no bytes for
