@@ -42,6 +42,31 @@ class SubqueryCasesTest extends BesidePostgres {
   }
 
   @Test
+  void inOneAnother() throws Exception {
+    QueryCases.run(
+        "queries_in_one_another",
+        """
+        SELECT gate, (SELECT p.parcel FROM parcel p WHERE p.gate = g.gate AND p.grams = (SELECT MAX(q.grams) FROM parcel q WHERE q.gate = g.gate) ORDER BY p.parcel LIMIT 1) AS heaviest FROM gate g;
+        SELECT gate, (SELECT MIN(p.parcel) FROM parcel p WHERE p.gate = g.gate AND p.grams = (SELECT MAX(q.grams) FROM parcel q WHERE q.gate = p.gate)) AS heaviest FROM gate g;
+        SELECT gate, (SELECT COUNT(*) FROM parcel p WHERE p.gate = g.gate AND EXISTS (SELECT 1 FROM handoff h WHERE h.parcel = p.parcel)) AS handed FROM gate g;
+        SELECT gate, (SELECT COUNT(*) FROM parcel p WHERE p.gate = g.gate AND p.parcel NOT IN (SELECT h.parcel FROM handoff h WHERE h.parcel IS NOT NULL)) AS there FROM gate g;
+        SELECT gate, EXISTS (SELECT 1 FROM parcel p WHERE p.gate = g.gate AND p.grams > (SELECT AVG(q.grams) FROM parcel q)) AS heavy FROM gate g;
+        SELECT parcel FROM parcel p WHERE EXISTS (SELECT 1 FROM gate g WHERE g.gate = p.gate AND g.capacity > (SELECT AVG(o.capacity) FROM gate o WHERE o.hall = g.hall));
+        SELECT parcel FROM parcel p WHERE grams = (SELECT MAX(q.grams) FROM parcel q WHERE q.gate = p.gate AND q.service IN (SELECT s.service FROM surcharge s WHERE s.cents > 50));
+        SELECT parcel FROM parcel WHERE gate IN (SELECT gate FROM gate WHERE hall IN (SELECT hall FROM gate GROUP BY hall HAVING COUNT(*) > 1));
+        SELECT parcel FROM parcel WHERE grams > (SELECT AVG(grams) FROM parcel WHERE gate IN (SELECT gate FROM gate WHERE hall = 'North'));
+        SELECT hall, (SELECT COUNT(*) FROM parcel p WHERE p.gate IN (SELECT o.gate FROM gate o WHERE o.hall = g.hall)) AS n FROM (SELECT DISTINCT hall FROM gate) g;
+        SELECT hall, COUNT(*) AS n FROM gate g WHERE EXISTS (SELECT 1 FROM parcel p WHERE p.gate = g.gate) GROUP BY hall HAVING COUNT(*) >= (SELECT MIN(c) FROM (SELECT COUNT(*) AS c FROM gate GROUP BY hall) x);
+        SELECT x.gate, x.n FROM (SELECT gate, (SELECT COUNT(*) FROM parcel p WHERE p.gate = g.gate) AS n FROM gate g) x WHERE x.n > (SELECT COUNT(*) FROM nothing);
+        SELECT van, (SELECT g.hall FROM gate g WHERE g.gate = (SELECT p.gate FROM parcel p WHERE p.parcel = h.parcel)) AS hall FROM handoff h;
+        SELECT id, CASE WHEN parcel IN (SELECT parcel FROM parcel WHERE grams > (SELECT AVG(grams) FROM parcel)) THEN 'heavy' ELSE 'other' END AS kind FROM handoff;
+        SELECT parcel, (SELECT SUM(x.n) FROM (SELECT COUNT(*) AS n FROM handoff h WHERE h.van IS NOT NULL GROUP BY h.van) x) AS total FROM parcel;
+        SELECT g.gate FROM gate g LEFT JOIN parcel p ON p.gate = g.gate AND p.parcel = (SELECT MAX(q.parcel) FROM parcel q WHERE q.gate IS NOT NULL) WHERE p.parcel IS NULL;
+        WITH h AS (SELECT parcel, COUNT(*) AS n FROM handoff GROUP BY parcel) SELECT p.parcel, (SELECT h.n FROM h WHERE h.parcel = p.parcel) AS n FROM parcel p WHERE p.grams > (SELECT AVG(h.n) FROM h);
+        """);
+  }
+
+  @Test
   void inFrom() throws Exception {
     QueryCases.run(
         "queries_in_from",

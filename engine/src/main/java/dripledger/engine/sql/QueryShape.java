@@ -97,7 +97,7 @@ final class QueryShape {
     RelNode shaped = Unnested.in(found.accept(new ScalarQueries()).accept(new Conditions()));
     RelBuilder builder = BUILDERS.create(rel.getCluster(), null);
     if (hasQueries(shaped)) {
-      shaped = decorrelated(Unnested.in(Matched.in(TimeWindowed.in(run(JOINED, shaped)))), builder);
+      shaped = decorrelated(Unnested.in(Matched.in(TimeWindowed.in(joined(shaped)))), builder);
     }
     shaped = kept ? CurrentTime.in(pushed(shaped)) : shaped;
     if (hasJoins(shaped)
@@ -111,6 +111,15 @@ final class QueryShape {
     }
     shaped = WholeSessions.in(run(SIMPLE, shaped));
     return kept ? SlicedWindows.in(shaped, how) : shaped;
+  }
+
+  /** With joins for queries in expressions, and for those within these. */
+  private static RelNode joined(RelNode rel) {
+    RelNode joined = run(JOINED, rel);
+    for (int depth = 0; depth < 8 && hasExpressions(joined); depth++) {
+      joined = run(JOINED, joined);
+    }
+    return joined;
   }
 
   private static RelNode pushed(RelNode rel) {
@@ -303,11 +312,19 @@ final class QueryShape {
   }
 
   private static boolean hasQueries(RelNode rel) {
-    boolean own =
-        rel instanceof Project p && RexUtil.SubQueryFinder.containsSubQuery(p)
-            || rel instanceof Filter f && RexUtil.SubQueryFinder.containsSubQuery(f)
-            || rel instanceof Join j && RexUtil.SubQueryFinder.containsSubQuery(j)
-            || rel instanceof Correlate;
-    return own || rel.getInputs().stream().anyMatch(QueryShape::hasQueries);
+    return isQuery(rel)
+        || rel instanceof Correlate
+        || rel.getInputs().stream().anyMatch(QueryShape::hasQueries);
+  }
+
+  private static boolean hasExpressions(RelNode rel) {
+    return isQuery(rel) || rel.getInputs().stream().anyMatch(QueryShape::hasExpressions);
+  }
+
+  /** Whether an expression of a relation is a query. */
+  private static boolean isQuery(RelNode rel) {
+    return rel instanceof Project p && RexUtil.SubQueryFinder.containsSubQuery(p)
+        || rel instanceof Filter f && RexUtil.SubQueryFinder.containsSubQuery(f)
+        || rel instanceof Join j && RexUtil.SubQueryFinder.containsSubQuery(j);
   }
 }
