@@ -1,5 +1,6 @@
 package dripledger.engine;
 
+import dripledger.engine.error.EngineException;
 import dripledger.engine.query.Result;
 import dripledger.engine.row.Column;
 import java.sql.Connection;
@@ -115,6 +116,57 @@ final class QueryCases {
     all.assertAll();
   }
 
+  /**
+   * Runs statements that change rows, one a line or several that end in a semicolon: after each the
+   * tables are PostgreSQL's. One that begins with {@code refused:} both refuse, and change nothing.
+   */
+  static void change(String name, String statements) throws SQLException {
+    SoftAssertions all = new SoftAssertions();
+    try (TestEngine db = new TestEngine();
+        Connection connection = BesidePostgres.database(name);
+        Statement oracle = connection.createStatement()) {
+      db.run(TABLES);
+      oracle.execute(TABLES);
+      change(db, oracle, ROWS.get(0));
+      Map<String, String> views =
+          Map.of(
+              "by_gate",
+              "SELECT gate, COUNT(*) AS n, SUM(grams) AS grams FROM parcel GROUP BY gate");
+      make(db, "by_gate", views.get("by_gate"), all);
+      for (String each : statements.split(";\\s*\n")) {
+        String statement = each.strip();
+        boolean refused = statement.startsWith("refused:");
+        String sql = refused ? statement.substring(8).strip() : statement;
+        String theirs = failure(() -> oracle.execute(sql));
+        String ours = failure(() -> db.run(sql));
+        all.assertThat(theirs != null).as("PostgreSQL: " + sql + ": " + theirs).isEqualTo(refused);
+        all.assertThat(ours != null).as(sql + ": " + ours).isEqualTo(refused);
+        for (String table : List.of("parcel", "gate", "surcharge", "handoff", "nothing")) {
+          String rows = "SELECT * FROM " + table;
+          all.assertThat(Answers.ours(db, rows))
+              .as("%s after %s", table, sql)
+              .isEqualTo(Answers.theirs(oracle, rows));
+        }
+        compare(db, oracle, views, "after " + sql, all);
+      }
+    }
+    all.assertAll();
+  }
+
+  private interface Change {
+    void run() throws SQLException;
+  }
+
+  /** What a change fails with, or null. */
+  private static String failure(Change change) {
+    try {
+      change.run();
+      return null;
+    } catch (SQLException | EngineException e) {
+      return e.getMessage();
+    }
+  }
+
   private static void change(TestEngine db, Statement oracle, String script) throws SQLException {
     db.run("BEGIN; " + script + "; COMMIT");
     oracle.execute(script);
@@ -170,7 +222,7 @@ final class QueryCases {
     }
     try {
       all.fail(sql + " is answered with " + Answers.ours(db, sql));
-    } catch (dripledger.engine.error.EngineException e) {
+    } catch (EngineException e) {
       all.assertThat(e.getMessage()).as(sql).isNotBlank().doesNotContain("null", "Exception");
     }
   }

@@ -241,6 +241,14 @@ public final class TextBuiltins {
     return trim(s, characters, false, true);
   }
 
+  public static String trim_leading(String s, String characters) {
+    return ltrim(s, characters);
+  }
+
+  public static String trim_trailing(String s, String characters) {
+    return rtrim(s, characters);
+  }
+
   public static String btrim(String s) {
     return trim(s, " ", true, true);
   }

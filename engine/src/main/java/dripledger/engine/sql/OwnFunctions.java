@@ -87,6 +87,8 @@ final class OwnFunctions {
         arrayOf(SqlTypeName.VARCHAR).andThen(SqlTypeTransforms.FORCE_NULLABLE),
         either(families(TEXT, TEXT), families(TEXT, TEXT, TEXT)));
     add("SIMILAR_TO", truth, either(families(TEXT, TEXT), families(TEXT, TEXT, TEXT)));
+    add("TRIM_LEADING", text, families(TEXT, TEXT)); // not for users, as the next
+    add("TRIM_TRAILING", text, families(TEXT, TEXT));
     add("BTRIM", text, either(families(TEXT), families(TEXT, TEXT)));
     add("BIT_LENGTH", whole, families(TEXT));
     add("TO_HEX", text, families(WHOLE));

@@ -124,7 +124,7 @@ final class QueryShape {
 
   private static RelNode pushed(RelNode rel) {
     RelNode simple = run(SIMPLE, rel);
-    RelNode below = FilterBelowNearest.in(simple);
+    RelNode below = FiltersBelow.in(simple);
     return run(PUSHED, below == simple ? simple : run(SIMPLE, below));
   }
 

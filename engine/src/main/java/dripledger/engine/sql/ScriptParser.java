@@ -32,7 +32,8 @@ final class ScriptParser {
 
   private ScriptParser() {}
 
-  static SqlNodeList parse(String script) throws SqlParseException {
+  static SqlNodeList parse(String text) throws SqlParseException {
+    String script = withoutLateral(text);
     Set<Long> names = new HashSet<>();
     SqlParseException furthest = null;
     while (true) {
@@ -51,6 +52,39 @@ final class ScriptParser {
         }
       }
     }
+  }
+
+  /**
+   * Leaves LATERAL out, as blanks, before a function in FROM, which sees the rows beside it anyway:
+   * the grammar knows the word before a query only.
+   */
+  private static String withoutLateral(String text) {
+    if (!text.toUpperCase(Locale.ROOT).contains("LATERAL")) {
+      return text;
+    }
+    StringBuilder script = new StringBuilder(text);
+    int[] word = {-1, -1}; // where LATERAL is
+    boolean function = false; // whether what follows it is a name
+    for (Matcher m = TOKEN.matcher(text); m.find(); ) {
+      String token = m.group().toUpperCase(Locale.ROOT);
+      if (token.startsWith("--") || token.startsWith("/*")) {
+        continue;
+      }
+      if (function && token.equals("(")) {
+        script.replace(word[0], word[1], " ".repeat(word[1] - word[0]));
+      }
+      function =
+          word[0] >= 0
+              && !function
+              && Character.isLetter(token.charAt(0))
+              && !token.equals("TABLE")
+              && !token.equals("UNNEST");
+      if (!function) {
+        word[0] = token.equals("LATERAL") ? m.start() : -1;
+        word[1] = m.end();
+      }
+    }
+    return script.toString();
   }
 
   private static SqlParser parser(String script, Set<Long> names) {

@@ -48,6 +48,8 @@ final class SetFunctions {
 
   private static final long LARGEST = 1L << 40; // number of a long series
 
+  private static final int MOST_STEPS = 3; // into JSON at once
+
   private SetFunctions() {}
 
   /** A function in FROM as an array taken apart, or null if it is none of these. */
@@ -222,8 +224,15 @@ final class SetFunctions {
         return Shorthands.function("JSON_MEMBER_TEXT", pos, List.of(json, where));
       default:
         List<SqlNode> operands = new ArrayList<>();
+        List<SqlNode> steps = path(call, where);
+        for (; steps.size() > MOST_STEPS; steps = steps.subList(MOST_STEPS, steps.size())) {
+          operands.add(json);
+          operands.addAll(steps.subList(0, MOST_STEPS));
+          json = Shorthands.function("JSON_EXTRACT_PATH", pos, List.copyOf(operands));
+          operands.clear();
+        }
         operands.add(json);
-        operands.addAll(path(call, where));
+        operands.addAll(steps);
         String name = step == OwnOperators.PATH ? "JSON_EXTRACT_PATH" : "JSON_EXTRACT_PATH_TEXT";
         return Shorthands.function(name, pos, operands);
     }

@@ -3,7 +3,9 @@ package dripledger.engine.sql;
 import dripledger.grammar.OwnOperators;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Locale;
 import org.apache.calcite.sql.SqlCall;
+import org.apache.calcite.sql.SqlCharStringLiteral;
 import org.apache.calcite.sql.SqlCollectionTypeNameSpec;
 import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlFunctionCategory;
@@ -36,6 +38,7 @@ final class Shorthands {
       case RESPECT_NULLS -> call.operand(0); // as it is anyway
       default -> {
         SqlNode made = JsonMakers.rewrite(call);
+        made = made == call ? ofText(call) : made;
         yield made != call ? made : counted(call);
       }
     };
@@ -161,6 +164,26 @@ final class Shorthands {
       call.setOperand(0, function("STRING_TO_ARRAY", pos, List.of(nothing, comma)));
     }
     return call;
+  }
+
+  /** The part that an expression matches, and trimming of other characters than blanks. */
+  private static SqlNode ofText(SqlCall call) {
+    if (call.operandCount() != 2) {
+      return call;
+    }
+    SqlParserPos pos = call.getParserPosition();
+    return switch (call.getOperator().getName().toUpperCase(Locale.ROOT)) {
+      case "LTRIM" -> function("TRIM_LEADING", pos, call.getOperandList());
+      case "RTRIM" -> function("TRIM_TRAILING", pos, call.getOperandList());
+      case "SUBSTRING" ->
+          call.operand(1) instanceof SqlCharStringLiteral
+              ? SqlStdOperatorTable.ITEM.createCall(
+                  pos,
+                  function("REGEXP_MATCH", pos, call.getOperandList()),
+                  SqlLiteral.createExactNumeric("1", pos))
+              : call;
+      default -> call;
+    };
   }
 
   private static SqlNode counted(SqlCall call) {

@@ -13,6 +13,7 @@ import org.apache.calcite.sql.SqlNode;
 import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.fun.SqlCase;
 import org.apache.calcite.sql.type.SqlTypeFamily;
+import org.apache.calcite.sql.type.SqlTypeName;
 import org.apache.calcite.sql.type.SqlTypeUtil;
 import org.apache.calcite.sql.validate.SqlValidator;
 import org.apache.calcite.sql.validate.SqlValidatorScope;
@@ -90,6 +91,20 @@ final class StrictCoercion extends TypeCoercionImpl {
   @Override
   public boolean querySourceCoercion(
       SqlValidatorScope scope, RelDataType source, RelDataType target, SqlNode query) {
+    for (int i = 0; i < Math.min(source.getFieldCount(), target.getFieldCount()); i++) {
+      RelDataType from = source.getFieldList().get(i).getType();
+      RelDataType to = target.getFieldList().get(i).getType();
+      if (isTruth(from) && SqlTypeUtil.isNumeric(to)
+          || isTruth(to) && SqlTypeUtil.isNumeric(from)) {
+        throw SqlErrors.invalid(
+            query,
+            "column \""
+                + target.getFieldList().get(i).getName()
+                + "\" takes no "
+                + (isTruth(from) ? "BOOLEAN" : "number"),
+            "a comparison makes a BOOLEAN of a number, CASE a number of a BOOLEAN");
+      }
+    }
     stored = true; // an INSERT writes numbers as text
     try {
       return super.querySourceCoercion(scope, source, target, query);
@@ -180,6 +195,10 @@ final class StrictCoercion extends TypeCoercionImpl {
   private static boolean mixed(RelDataType a, SqlNode one, RelDataType b, SqlNode other) {
     return isColumnOfText(a, one) && SqlTypeUtil.isNumeric(b)
         || isColumnOfText(b, other) && SqlTypeUtil.isNumeric(a);
+  }
+
+  private static boolean isTruth(RelDataType type) {
+    return type.getSqlTypeName() == SqlTypeName.BOOLEAN;
   }
 
   private static boolean isColumnOfText(RelDataType type, SqlNode node) {

@@ -17,6 +17,7 @@ import org.apache.calcite.sql.SqlBasicCall;
 import org.apache.calcite.sql.SqlBasicTypeNameSpec;
 import org.apache.calcite.sql.SqlCall;
 import org.apache.calcite.sql.SqlDataTypeSpec;
+import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlDynamicParam;
 import org.apache.calcite.sql.SqlFunction;
 import org.apache.calcite.sql.SqlIdentifier;
@@ -31,6 +32,7 @@ import org.apache.calcite.sql.SqlNodeList;
 import org.apache.calcite.sql.SqlOperator;
 import org.apache.calcite.sql.SqlOrderBy;
 import org.apache.calcite.sql.SqlSelect;
+import org.apache.calcite.sql.SqlUpdate;
 import org.apache.calcite.sql.SqlWindow;
 import org.apache.calcite.sql.fun.SqlLibraryOperators;
 import org.apache.calcite.sql.fun.SqlQuantifyOperator;
@@ -157,6 +159,15 @@ final class SyntaxRewriter extends SqlShuttle {
       }
       return select(select);
     }
+    SqlNode target = target(call);
+    if (target != null) {
+      List<String> names = new ArrayList<>(); // which queries inside may name
+      addNames(target, names);
+      scopes.push(names);
+      operands(call);
+      scopes.pop();
+      return call;
+    }
     if (call instanceof SqlWindow window) {
       OverClauses.useUsualFrame(window);
     }
@@ -168,6 +179,17 @@ final class SyntaxRewriter extends SqlShuttle {
     }
     operands(call);
     return rewrite(call);
+  }
+
+  /** What a statement changes, by the name it has there; null if it changes nothing. */
+  private static SqlNode target(SqlCall call) {
+    if (call instanceof SqlUpdate update) {
+      return update.getAlias() == null ? update.getTargetTable() : update.getAlias();
+    }
+    if (call instanceof SqlDelete delete) {
+      return delete.getAlias() == null ? delete.getTargetTable() : delete.getAlias();
+    }
+    return null;
   }
 
   private void operands(SqlCall call) {

@@ -11,9 +11,12 @@ import org.apache.calcite.rex.RexBuilder;
 import org.apache.calcite.rex.RexNode;
 import org.apache.calcite.rex.RexUtil;
 
-/** Conditions on a row alone are asked before the row nearest to it is looked for. Stateless. */
-final class FilterBelowNearest {
-  private FilterBelowNearest() {}
+/**
+ * Conditions on a row alone are asked before the row nearest to it is looked for, or its arrays are
+ * made rows. Stateless.
+ */
+final class FiltersBelow {
+  private FiltersBelow() {}
 
   static RelNode in(RelNode rel) {
     return rel.accept(
@@ -22,16 +25,23 @@ final class FilterBelowNearest {
           public RelNode visit(RelNode other) {
             boolean found =
                 other instanceof Filter f
-                    && f.getInput() instanceof NearestRow
+                    && ownColumns(f.getInput()) > 0
                     && f.getVariablesSet().isEmpty();
             return super.visit(found ? pushed((Filter) other) : other);
           }
         });
   }
 
+  /** How many of a relation's first columns are those of the rows it adds something to. */
+  private static int ownColumns(RelNode rel) {
+    return rel instanceof NearestRow n
+        ? n.getLeft().getRowType().getFieldCount()
+        : rel instanceof Unnested u ? u.kept() : 0;
+  }
+
   private static RelNode pushed(Filter filter) {
-    NearestRow nearest = (NearestRow) filter.getInput();
-    int width = nearest.getLeft().getRowType().getFieldCount();
+    RelNode added = filter.getInput();
+    int width = ownColumns(added);
     List<RexNode> below = new ArrayList<>();
     List<RexNode> above = new ArrayList<>();
     for (RexNode condition : RelOptUtil.conjunctions(filter.getCondition())) {
@@ -42,8 +52,9 @@ final class FilterBelowNearest {
       return filter;
     }
     RexBuilder rex = filter.getCluster().getRexBuilder();
-    RelNode left = LogicalFilter.create(nearest.getLeft(), RexUtil.composeConjunction(rex, below));
-    RelNode rest = nearest.copy(nearest.getTraitSet(), List.of(left, nearest.getRight()));
+    List<RelNode> inputs = new ArrayList<>(added.getInputs());
+    inputs.set(0, LogicalFilter.create(inputs.get(0), RexUtil.composeConjunction(rex, below)));
+    RelNode rest = added.copy(added.getTraitSet(), inputs);
     return above.isEmpty()
         ? rest
         : LogicalFilter.create(rest, RexUtil.composeConjunction(rex, above));
