@@ -49,7 +49,7 @@ final class Answers {
   }
 
   /** One text for equal values: numbers without trailing zeros, floating point to 12 digits. */
-  private static String text(Object value) {
+  static String text(Object value) {
     if (value instanceof Double d) {
       return d == 0 ? "0" : number(new BigDecimal(d).round(new MathContext(12)));
     }
