@@ -59,10 +59,12 @@ final class Changes {
   }
 
   static PlanNode plan(String query) {
-    Catalog catalog =
-        Catalog.EMPTY
-            .with(table(1, "parcel", schema("parcel", "gate", "grams")))
-            .with(table(2, "gate", schema("gate", "hall")));
+    return plan(query, table(1, "parcel", schema("parcel", "gate", "grams")));
+  }
+
+  /** The plan of a query over parcels, a table or a stream, and the table of gates. */
+  static PlanNode plan(String query, CatalogObject parcels) {
+    Catalog catalog = Catalog.EMPTY.with(parcels).with(table(2, "gate", schema("gate", "hall")));
     SqlFrontEnd frontEnd = new SqlFrontEnd();
     String sql = "CREATE MATERIALIZED VIEW v AS " + query;
     return ((Command.CreateMaterializedView)

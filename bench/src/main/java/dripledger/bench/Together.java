@@ -1,5 +1,7 @@
 package dripledger.bench;
 
+import dripledger.engine.catalog.CatalogObject;
+import dripledger.engine.catalog.Origins;
 import dripledger.engine.circuit.InputNode;
 import dripledger.engine.circuit.KeptRows;
 import dripledger.engine.circuit.QueryNode;
@@ -15,6 +17,7 @@ import dripledger.engine.row.RowWriter;
 import dripledger.engine.row.Schema;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Map;
 import java.util.SplittableRandom;
 
 /** Eight views over one stream, kept up to date by one thread and by several together. */
@@ -67,12 +70,14 @@ final class Together {
       Schema schema = Changes.schema("parcel", "gate", "grams");
       RowLayout layout = new RowLayout(schema);
       loop.attach(InputNode.stream(1, "parcel", layout, -1, 0, 60_000));
+      CatalogObject parcels =
+          new CatalogObject.Stream(1, "parcel", "", schema, -1, 0, Origins.NONE, null, Map.of());
       RowLayout gates = new RowLayout(Changes.schema("gate", "hall"));
       KeptRows kept = KeptRows.unique(gates.schema(), new int[] {0});
       loop.attach(InputNode.table(2, "gate", gates, kept));
       List<QueryNode> views = new ArrayList<>();
       for (int v = 0; v < VIEWS.size(); v++) {
-        PlanNode plan = Changes.plan(VIEWS.get(v));
+        PlanNode plan = Changes.plan(VIEWS.get(v), parcels);
         while (!(plan instanceof PlanNode.Aggregate)) {
           plan =
               plan.inputs().get(0); // what is made of the groups' rows is made when they are read

@@ -85,9 +85,7 @@ final class QueryCases {
     try (TestEngine db = new TestEngine();
         Connection connection = BesidePostgres.database(name);
         Statement oracle = connection.createStatement()) {
-      db.run(TABLES);
-      oracle.execute(TABLES);
-      change(db, oracle, ROWS.get(0));
+      begin(db, oracle);
       Map<String, String> views = new LinkedHashMap<>();
       for (String each : queries.split(";\\s*\n")) {
         String query = each.strip();
@@ -125,9 +123,7 @@ final class QueryCases {
     try (TestEngine db = new TestEngine();
         Connection connection = BesidePostgres.database(name);
         Statement oracle = connection.createStatement()) {
-      db.run(TABLES);
-      oracle.execute(TABLES);
-      change(db, oracle, ROWS.get(0));
+      begin(db, oracle);
       Map<String, String> views =
           Map.of(
               "by_gate",
@@ -151,6 +147,12 @@ final class QueryCases {
       }
     }
     all.assertAll();
+  }
+
+  private static void begin(TestEngine db, Statement oracle) throws SQLException {
+    db.run(TABLES);
+    oracle.execute(TABLES);
+    change(db, oracle, ROWS.get(0));
   }
 
   private interface Change {
