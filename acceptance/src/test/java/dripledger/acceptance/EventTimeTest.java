@@ -317,13 +317,13 @@ class EventTimeTest extends SourceTest {
           between[0] = Instant.now();
           hub.execute("UPDATE gate_fee SET cents = 9", "DELETE FROM gate_fee");
           weighed(2, between[0]);
-          weighed(3, Instant.now().plusSeconds(60));
+          weighed(3, Instant.now().plusSeconds(1800));
           expect("SELECT * FROM fees ORDER BY parcel", "[[1, 5], [2, 7], [3, null]]");
         },
         () -> {
           hub.execute("INSERT INTO gate_fee VALUES ('G1', 11)");
           weighed(4, between[0]);
-          weighed(5, Instant.now().plusSeconds(60));
+          weighed(5, Instant.now().plusSeconds(1800));
           weighed(6, first[0].minusSeconds(60));
           expect(
               "SELECT * FROM fees ORDER BY parcel",

@@ -130,9 +130,10 @@ final class Graph implements AutoCloseable {
   /** Has a node look rows up in tables, and in what is computed, as they are. */
   void tables(LiveNode node) {
     if (node instanceof QueryNode query) {
-      query.tables(
-          id -> byId.containsKey(id) ? byId.get(id).byKey() : null,
-          query.lookedUp().stream().anyMatch(id -> byId.get(id) instanceof QueryNode));
+      boolean wait = query.lookedUp().stream().anyMatch(id -> byId.get(id) instanceof QueryNode);
+      atWork(
+          query,
+          () -> query.tables(id -> byId.containsKey(id) ? byId.get(id).byKey() : null, wait));
     }
   }
 
