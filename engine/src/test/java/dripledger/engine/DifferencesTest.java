@@ -163,4 +163,16 @@ class DifferencesTest {
     assertThat(db.error("SELECT regexp_like('aa', '(a)\\1') AS x").getMessage()).isNotBlank();
     assertThat(all("APPROX_COUNT_DISTINCT(gate)")).isEqualTo("3");
   }
+
+  /** What to_char does not write is refused, also if PostgreSQL knows it or takes any length. */
+  @Test
+  void numbersAreWrittenByUsualPatterns() {
+    assertThat(db.error("SELECT to_char(5, 'RN') AS x").getMessage()).contains("RN");
+    assertThat(db.error("SELECT to_char(5, '9.99EEEE') AS x").getMessage()).contains("EEEE");
+    assertThat(db.error("SELECT to_char(5, REPEAT('9', 101)) AS x").getMessage()).contains("100");
+    assertThat(db.error("SELECT to_char(5, REPEAT('x', 300000)) AS x").getMessage())
+        .contains("1000 characters");
+    assertThat(db.error("SELECT to_char(1 / 0e0 + grams, '9') AS x FROM parcel").getMessage())
+        .isNotBlank();
+  }
 }

@@ -84,6 +84,7 @@ class ExpressionCasesTest extends BesidePostgres {
         SELECT parcel, TO_CHAR(grams, 'FM999,999,990.00') AS a, TO_CHAR(-cost, 'FM999,999,990.00') AS b, TO_CHAR(cost, 'FM999,999,990.00') AS c FROM parcel;
         SELECT parcel, TO_CHAR(ratio, 'FM9999999990.099') AS r FROM parcel;
         SELECT parcel, TO_CHAR(grams, gate) AS g FROM parcel WHERE FALSE;
+        refused: SELECT TO_CHAR(grams, '9.9.9') FROM parcel;
         """);
   }
 

@@ -13,6 +13,7 @@ import java.util.Locale;
  */
 final class NumberPattern {
   private static final int MAX_DIGITS = 100;
+  private static final int MAX_LENGTH = 1000;
 
   private enum Kind {
     NINE,
@@ -37,6 +38,9 @@ final class NumberPattern {
   private boolean pointSeen;
 
   private NumberPattern(String pattern) {
+    if (pattern.length() > MAX_LENGTH) {
+      throw new Casts.CastException("a pattern of to_char has up to " + MAX_LENGTH + " characters");
+    }
     int at = 0;
     while (at < pattern.length()) {
       at = read(pattern, at);
