@@ -200,8 +200,9 @@ public final class PlanPrinter {
                   ? "indexes; the rows of both inputs are looked up where they are"
                   : "the rows of the "
                       + (table == 0 ? "second" : "first")
-                      + (now.byKey() ? " input" : " input, and an index of the other")
-                      + "; the other's are looked up where they are";
+                      + (now.byKey()
+                          ? " input; the other's are looked up where they are"
+                          : " input, and an index of the other's");
       return line(j, kind + on, state, bound(j, now));
     }
 
