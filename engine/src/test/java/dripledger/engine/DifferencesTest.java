@@ -175,4 +175,19 @@ class DifferencesTest {
     assertThat(db.error("SELECT to_char(1 / 0e0 + grams, '9') AS x FROM parcel").getMessage())
         .isNotBlank();
   }
+
+  /** What the page says is refused says so at its place. */
+  @Test
+  void whatIsNotSupportedIsRefused() {
+    for (String query :
+        new String[] {
+          "SELECT parcel FROM parcel ORDER BY grams FETCH FIRST 1 ROWS WITH TIES",
+          "SELECT ARRAY(SELECT parcel FROM parcel) AS x",
+          "SELECT seen AT TIME ZONE 'UTC' AS x FROM parcel",
+          "SELECT parcel FROM parcel WHERE (gate, grams) = (SELECT gate, grams FROM parcel WHERE parcel = 1)",
+          "SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY gate) AS x FROM parcel"
+        }) {
+      assertThat(db.error(query).line()).as(query).isOne();
+    }
+  }
 }

@@ -105,6 +105,7 @@ class JoinCasesTest extends BesidePostgres {
         SELECT g.gate, x.n FROM gate g LEFT JOIN LATERAL (SELECT COUNT(*) AS n FROM parcel p WHERE p.gate = g.gate) x ON TRUE;
         SELECT g.gate, x.parcel FROM gate g, LATERAL (SELECT parcel FROM parcel p WHERE p.gate = g.gate ORDER BY p.grams DESC NULLS LAST, p.parcel LIMIT 1) x;
         SELECT g.gate, x.parcel FROM gate g LEFT JOIN LATERAL (SELECT parcel FROM parcel p WHERE p.gate = g.gate ORDER BY p.grams DESC NULLS LAST, p.parcel LIMIT 2) x ON TRUE;
+        SELECT p.parcel, x.van, g.hall FROM (parcel p CROSS JOIN LATERAL (SELECT van FROM handoff h WHERE h.parcel = p.parcel) x) JOIN gate g ON g.gate = p.gate;
         SELECT g.gate, x.part FROM gate g CROSS JOIN LATERAL UNNEST(ARRAY[g.hall, g.gate]) AS x (part);
         SELECT v.k, g.gate FROM (VALUES (1, 'North'), (2, 'East')) AS v (k, hall) LEFT JOIN gate g ON g.hall = v.hall;
         SELECT n.k, p.parcel FROM generate_series(1, 5) AS n (k) LEFT JOIN parcel p ON p.parcel = n.k * 2;

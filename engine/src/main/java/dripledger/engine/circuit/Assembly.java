@@ -97,7 +97,7 @@ final class Assembly {
     int table = lookUps ? j.table() : -1;
     if (table >= 0
         && relations != null
-        && (!j.byKey() || !Circuit.looksUpIn(relations.apply(j.tableSource().relationId())))) {
+        && (!j.byKey() || !Circuit.looksUpIn(relations.apply(j.kept(table).relationId())))) {
       table = -1;
     }
     boolean both = table >= 0 && relations == null && j.bothElsewhere();

@@ -249,7 +249,7 @@ public final class Circuit {
   }
 
   /** The relations in which it looks rows up, which must then be given to it. */
-  public Set<Long> lookedUp() {
+  Set<Long> lookedUp() {
     return inputs.lookedUp();
   }
 

@@ -176,8 +176,7 @@ final class IndexedSide extends ElsewhereSide {
   }
 
   private boolean hasSameKey(byte[] row, byte[] other) {
-    byte[] one = keyOf(row, 0);
-    return one != null && Arrays.equals(one, keyOf(other, 0));
+    return Arrays.equals(keyOf(row, 0), keyOf(other, 0)); // NULL is a place like any other
   }
 
   /** The block of a row's key, which may have gone in the meantime. */

@@ -252,11 +252,6 @@ public sealed interface PlanNode
       return JoinKeys.bothElsewhere(this);
     }
 
-    /** The relation that {@link #table} says, if it says one. */
-    public Source tableSource() {
-      return JoinKeys.kept(inputs().get(table()));
-    }
-
     /** The relation that an input is, or columns of it, if its rows are kept by a key; or null. */
     public Source kept(int side) {
       return JoinKeys.kept(inputs().get(side));

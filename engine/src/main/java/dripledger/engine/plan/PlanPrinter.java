@@ -65,11 +65,11 @@ public final class PlanPrinter {
       return;
     }
     lines.add(node.accept(new Writer(indent, run)));
-    if (node instanceof PlanNode.Join j && run.apply(j) != null) {
-      for (int side = 0; side < 2; side++) {
-        if (j.kept(side) != null && (side == j.table() || j.bothElsewhere())) {
-          ways.put(j.kept(side), " by " + way(j, side));
-        }
+    PlanNode.Join now = node instanceof PlanNode.Join j ? run.apply(j) : null;
+    for (int side = 0; now != null && side < 2; side++) {
+      PlanNode.Source kept = ((PlanNode.Join) node).kept(side); // a step has lines of its own
+      if (kept != null && (side == now.table() || now.bothElsewhere())) {
+        ways.put(kept, " by " + way(now, side));
       }
     }
     for (PlanNode input : node.inputs()) {

@@ -53,7 +53,7 @@ public final class QueryReads {
 
   /** Whether a join of the plan looks rows up in a table. */
   private static boolean isLookedUp(PlanNode.Source table, PlanNode plan) {
-    return plan instanceof PlanNode.Join j && j.byKey() && j.tableSource() == table
+    return plan instanceof PlanNode.Join j && j.byKey() && j.kept(j.table()) == table
         || plan.inputs().stream().anyMatch(input -> isLookedUp(table, input));
   }
 

@@ -29,8 +29,10 @@ import org.apache.calcite.prepare.CalciteCatalogReader;
 import org.apache.calcite.rel.RelNode;
 import org.apache.calcite.rel.RelRoot;
 import org.apache.calcite.rel.core.TableModify;
+import org.apache.calcite.rel.type.RelDataType;
 import org.apache.calcite.rel.type.RelDataTypeFactory;
 import org.apache.calcite.rex.RexBuilder;
+import org.apache.calcite.sql.SqlDataTypeSpec;
 import org.apache.calcite.sql.SqlDelete;
 import org.apache.calcite.sql.SqlIdentifier;
 import org.apache.calcite.sql.SqlInsert;
@@ -110,9 +112,7 @@ final class StatementCheck {
   private Command own(StatementNode node) {
     Statement statement = node.statement();
     SqlParserPos pos = node.getParserPosition();
-    DefinitionStatements definitions =
-        new DefinitionStatements(
-            catalog, type -> TypeMapping.known(type).deriveType(validator, true));
+    DefinitionStatements definitions = new DefinitionStatements(catalog, this::type);
     if (statement instanceof Statement.CreateConnection s) {
       return definitions.createConnection(s);
     }
@@ -148,12 +148,7 @@ final class StatementCheck {
       return createSink(s, definitions);
     }
     if (statement instanceof Statement.CreateEndpoint s) {
-      return new EndpointStatements(
-              catalog,
-              script,
-              nowMicros,
-              type -> TypeMapping.known(type).deriveType(validator, true))
-          .create(s);
+      return new EndpointStatements(catalog, script, nowMicros, this::type).create(s);
     }
     if (statement instanceof Statement.Index s) {
       return definitions.index(s);
@@ -311,10 +306,7 @@ final class StatementCheck {
       }
       if (!s.analyze() && made.statement() instanceof Statement.CreateSink create) {
         return new Command.ExplainSink(
-            createSink(
-                create,
-                new DefinitionStatements(
-                    catalog, type -> TypeMapping.known(type).deriveType(validator, true))));
+            createSink(create, new DefinitionStatements(catalog, this::type)));
       }
       throw SyntaxRewriter.unsupported(
           "EXPLAIN of this statement",
@@ -377,6 +369,10 @@ final class StatementCheck {
                     c.withPushJoinCondition(true)
                         .withAggregateUnique(true)
                         .withSimplify(simplify)));
+  }
+
+  private RelDataType type(SqlDataTypeSpec type) {
+    return TypeMapping.known(type).deriveType(validator, true);
   }
 
   private PlanBuilder builder(QueryClock now) {
